@@ -1,0 +1,527 @@
+package dialect
+
+import (
+	"crypto/sha256"
+	_ "embed" // the schema
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"go.yaml.in/yaml/v3"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"vergekeep/core/config"
+	"vergekeep/core/nearest"
+	"vergekeep/core/pattern"
+	"vergekeep/core/reason"
+)
+
+// SchemaText is the published JSON Schema of dialect files.
+//
+//go:embed dialect.schema.json
+var SchemaText string
+
+// MaxSize is how large a dialect file may be, in bytes.
+const MaxSize = 256 << 10
+
+// Complaint is one thing that is wrong with a dialect file.
+type Complaint struct {
+	File string
+	Line int
+	What string
+}
+
+func (c Complaint) String() string { return fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What) }
+
+// FileError is everything that is wrong with a dialect file.
+type FileError struct{ Complaints []Complaint }
+
+func (e *FileError) Error() string {
+	lines := make([]string, len(e.Complaints))
+	for i, c := range e.Complaints {
+		lines[i] = c.String()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// file mirrors the YAML form; dialect.schema.json describes it.
+type file struct {
+	Format int
+	Name   string
+	Title  string
+	Maker  string
+	Reach  struct {
+		Channel                 Channel
+		Width, Height           int
+		Echo                    *bool
+		Connect, Silence, Visit string
+	}
+	Prompts      map[string]string
+	Pagers       []struct{ See, Key string }
+	Errors       []string
+	Conversation struct {
+		Start  string
+		Leave  string
+		States map[string]fileState
+	}
+	Captures []Capture
+	Clean    []struct {
+		Drop      string
+		DropFirst string `yaml:"drop-first"`
+		DropLast  string `yaml:"drop-last"`
+		Join      *struct{ Mark, Indent string }
+	}
+	Complete struct {
+		First, Last string
+		Closed      bool
+		MinLines    int `yaml:"min-lines"`
+	}
+	Nameplate map[string]struct{ From, Match string }
+	Syntax    struct {
+		Reader   config.Reader
+		Comment  []string
+		Verbatim []struct{ Start, End string }
+		Groups   []string
+		Keys     map[string]string
+	}
+	Volatile []string
+	Secrets  []struct {
+		Pattern  string
+		Resalted bool
+	}
+}
+
+type fileState struct {
+	Send, RPC, Needs, Keep, Then, Otherwise string
+	Tolerate                                bool
+	Each                                    *struct{ From, Match string }
+	On                                      []struct{ Prompt, See, Line, Answer, Key, Go, Fail string }
+}
+
+var schema = sync.OnceValues(func() (*jsonschema.Schema, error) {
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(SchemaText))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("dialect.schema.json", doc); err != nil {
+		return nil, err
+	}
+	return c.Compile("dialect.schema.json")
+})
+
+// Parse reads and checks one dialect file. Its error is a [*FileError].
+func Parse(name, text string) (*Dialect, error) {
+	c := &checker{file: name}
+	if len(text) > MaxSize {
+		return nil, c.fail(1, "the file is larger than %d KiB", MaxSize>>10)
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
+		return nil, c.yamlError(err)
+	}
+	if len(root.Content) == 0 {
+		return nil, c.fail(1, "the file is empty")
+	}
+	c.root = root.Content[0]
+	if n := countNodes(c.root, 0); n < 0 || n > 20_000 {
+		return nil, c.fail(1, "the file is nested too deeply, uses aliases, or has too many entries")
+	}
+	if !c.checkSchema() {
+		return nil, &FileError{c.complaints}
+	}
+	var f file
+	if err := c.root.Decode(&f); err != nil {
+		return nil, c.yamlError(err)
+	}
+	d := c.build(&f)
+	if len(c.complaints) > 0 {
+		sort.SliceStable(c.complaints, func(i, j int) bool { return c.complaints[i].Line < c.complaints[j].Line })
+		return nil, &FileError{c.complaints}
+	}
+	sum := sha256.Sum256([]byte(text))
+	d.Source, d.Text, d.Version = name, text, hex.EncodeToString(sum[:6])
+	return d, nil
+}
+
+// countNodes is -1 where the document is too deep or holds an alias.
+func countNodes(n *yaml.Node, depth int) int {
+	if depth > 30 || n.Kind == yaml.AliasNode {
+		return -1
+	}
+	total := 1
+	for _, c := range n.Content {
+		k := countNodes(c, depth+1)
+		if k < 0 {
+			return -1
+		}
+		total += k
+	}
+	return total
+}
+
+type checker struct {
+	file       string
+	root       *yaml.Node
+	complaints []Complaint
+}
+
+func (c *checker) fail(line int, format string, args ...any) error {
+	c.complaints = append(c.complaints, Complaint{c.file, line, fmt.Sprintf(format, args...)})
+	return &FileError{c.complaints}
+}
+
+// complain names the place by its path in the document.
+func (c *checker) complain(path []string, format string, args ...any) {
+	_ = c.fail(lineOf(c.root, path), "%s: %s", strings.Join(path, "."), fmt.Sprintf(format, args...))
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+): (.*)`)
+
+func (c *checker) yamlError(err error) error {
+	line, what := 1, err.Error()
+	if m := yamlLine.FindStringSubmatch(what); m != nil {
+		line, _ = strconv.Atoi(m[1])
+		what = m[2]
+	}
+	return c.fail(max(line, 1), "not YAML: %s", strings.TrimPrefix(what, "yaml: "))
+}
+
+// lineOf finds the line of the deepest part of path that exists.
+func lineOf(n *yaml.Node, path []string) int {
+	line := n.Line
+	for _, p := range path {
+		var next *yaml.Node
+		switch n.Kind {
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				if n.Content[i].Value == p {
+					line, next = n.Content[i].Line, n.Content[i+1]
+				}
+			}
+		case yaml.SequenceNode:
+			if i, err := strconv.Atoi(p); err == nil && i >= 0 && i < len(n.Content) {
+				next = n.Content[i]
+				line = next.Line
+			}
+		}
+		if next == nil {
+			return line
+		}
+		n = next
+	}
+	return line
+}
+
+func (c *checker) checkSchema() bool {
+	s, err := schema()
+	if err != nil {
+		_ = c.fail(1, "the schema of dialects is broken: %v", err)
+		return false
+	}
+	var v any
+	if err := c.root.Decode(&v); err != nil {
+		_ = c.yamlError(err)
+		return false
+	}
+	// The validator knows JSON's types only.
+	encoded, err := json.Marshal(v)
+	if err != nil {
+		_ = c.fail(1, "every key must be text: %v", err)
+		return false
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
+	if err != nil {
+		_ = c.fail(1, "%v", err)
+		return false
+	}
+	var invalid *jsonschema.ValidationError
+	if err := s.Validate(doc); errors.As(err, &invalid) {
+		c.leaves(invalid)
+	}
+	return len(c.complaints) == 0
+}
+
+// leaves reports the innermost causes of a schema error.
+func (c *checker) leaves(e *jsonschema.ValidationError) {
+	if len(e.Causes) == 0 {
+		what := e.ErrorKind.LocalizedString(message.NewPrinter(language.English))
+		path := e.InstanceLocation
+		if len(path) == 0 {
+			path = []string{"file"}
+		}
+		c.complain(path, "%s", what)
+		return
+	}
+	for _, cause := range e.Causes {
+		c.leaves(cause)
+	}
+}
+
+func (c *checker) regexp(source string, path ...string) *regexp.Regexp {
+	if source == "" {
+		return nil
+	}
+	re, err := regexp.Compile(source)
+	if err != nil {
+		c.complain(path, "not a regular expression (RE2): %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil
+	}
+	return re
+}
+
+// whole compiles an expression that must match a whole line.
+func (c *checker) whole(source string, path ...string) *regexp.Regexp {
+	if c.regexp(source, path...) == nil {
+		return nil
+	}
+	return regexp.MustCompile(`^(?:` + source + `)$`)
+}
+
+func (c *checker) duration(s string, fallback time.Duration, path ...string) time.Duration {
+	if s == "" {
+		return fallback
+	}
+	d, err := time.ParseDuration(s)
+	if err != nil || d <= 0 || d > 24*time.Hour {
+		c.complain(path, "%q is no time limit; write for example 30s or 10m, at most 24h", s)
+	}
+	return d
+}
+
+func (c *checker) pattern(s string, path ...string) *pattern.Pattern {
+	p, err := pattern.Compile(s)
+	if err != nil {
+		c.complain(path, "%v", err)
+	}
+	return p
+}
+
+func (c *checker) build(f *file) *Dialect {
+	d := &Dialect{Name: f.Name, Title: f.Title, Maker: f.Maker, Captures: f.Captures, Prompts: map[string]*regexp.Regexp{}, Nameplate: map[string]Fact{}}
+	d.Reach = Reach{
+		Channel: f.Reach.Channel, Width: f.Reach.Width, Height: f.Reach.Height, Echo: f.Reach.Echo == nil || *f.Reach.Echo,
+		Connect: c.duration(f.Reach.Connect, 15*time.Second, "reach", "connect"),
+		Silence: c.duration(f.Reach.Silence, 45*time.Second, "reach", "silence"),
+		Visit:   c.duration(f.Reach.Visit, 2*time.Hour, "reach", "visit"),
+	}
+	if d.Reach.Width == 0 {
+		d.Reach.Width = 32767
+	}
+	if d.Reach.Height == 0 {
+		d.Reach.Height = 24
+	}
+	for name, source := range f.Prompts {
+		d.Prompts[name] = c.whole(source, "prompts", name)
+	}
+	for i, p := range f.Pagers {
+		d.Pagers = append(d.Pagers, Pager{c.whole(p.See, "pagers", strconv.Itoa(i), "see"), p.Key})
+	}
+	for i, e := range f.Errors {
+		d.Errors = append(d.Errors, c.regexp(e, "errors", strconv.Itoa(i)))
+	}
+	for i, t := range f.Clean {
+		at := strconv.Itoa(i)
+		out := Transform{
+			Drop:      c.regexp(t.Drop, "clean", at, "drop"),
+			DropFirst: c.regexp(t.DropFirst, "clean", at, "drop-first"),
+			DropLast:  c.regexp(t.DropLast, "clean", at, "drop-last"),
+		}
+		if t.Join != nil {
+			out.Join = &Join{c.regexp(t.Join.Mark, "clean", at, "join", "mark"), c.regexp(t.Join.Indent, "clean", at, "join", "indent")}
+		}
+		d.Clean = append(d.Clean, out)
+	}
+	d.Complete = Complete{
+		First: c.regexp(f.Complete.First, "complete", "first"), Last: c.regexp(f.Complete.Last, "complete", "last"),
+		Closed: f.Complete.Closed, MinLines: f.Complete.MinLines,
+	}
+	d.Syntax = config.Syntax{Reader: f.Syntax.Reader, Comment: f.Syntax.Comment, Keys: f.Syntax.Keys}
+	for i, v := range f.Syntax.Verbatim {
+		d.Syntax.Verbatim = append(d.Syntax.Verbatim, config.VerbatimRule{Start: c.regexp(v.Start, "syntax", "verbatim", strconv.Itoa(i), "start"), End: v.End})
+	}
+	for _, g := range f.Syntax.Groups {
+		d.Syntax.Groups = append(d.Syntax.Groups, strings.Fields(g))
+	}
+	for i, v := range f.Volatile {
+		d.Volatile = append(d.Volatile, c.pattern(v, "volatile", strconv.Itoa(i)))
+	}
+	for i, s := range f.Secrets {
+		at := []string{"secrets", strconv.Itoa(i), "pattern"}
+		p := c.pattern(s.Pattern, at...)
+		if p != nil && !strings.Contains(strings.Join(p.Captures(), " "), "secret") && !strings.HasSuffix(s.Pattern, "**") {
+			c.complain(at, "it captures nothing as {secret} and takes no whole block with **")
+		}
+		d.Secrets = append(d.Secrets, Secret{p, s.Resalted})
+	}
+	c.conversation(f, d)
+	for field, fact := range f.Nameplate {
+		re := c.regexp(fact.Match, "nameplate", field, "match")
+		if re != nil && re.NumSubexp() < 1 {
+			c.complain([]string{"nameplate", field, "match"}, "it needs one group ( ) around the value")
+			re = nil
+		}
+		if re != nil {
+			d.Nameplate[field] = Fact{fact.From, re}
+		}
+		c.kept(f, fact.From, "nameplate", field, "from")
+	}
+	for i, capture := range f.Captures {
+		c.kept(f, capture.From, "captures", strconv.Itoa(i), "from")
+	}
+	return d
+}
+
+// kept complains where no state keeps an answer of that name.
+func (c *checker) kept(f *file, name string, path ...string) {
+	var names []string
+	for _, s := range f.Conversation.States {
+		if s.Keep == name {
+			return
+		}
+		if s.Keep != "" {
+			names = append(names, s.Keep)
+		}
+	}
+	sort.Strings(names)
+	c.complain(path, "no state keeps an answer as %q; kept are %s", name, strings.Join(names, ", "))
+}
+
+func (c *checker) conversation(f *file, d *Dialect) {
+	conv := Conversation{Start: f.Conversation.Start, Leave: f.Conversation.Leave, States: map[string]*State{}}
+	names := []string{Done}
+	for name := range f.Conversation.States {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	reached := map[string]bool{conv.Start: true}
+	known := func(target string, path ...string) {
+		if target == "" {
+			return
+		}
+		reached[target] = true
+		if _, ok := f.Conversation.States[target]; !ok && target != Done {
+			c.complain(path, "there is no state %q.%s", target, nearest.Hint(target, names))
+		}
+	}
+	known(conv.Start, "conversation", "start")
+	for name, s := range f.Conversation.States {
+		at := []string{"conversation", "states", name}
+		sub := func(more ...string) []string { return append(append([]string(nil), at...), more...) }
+		if name == Done {
+			c.complain(at, "%q is where a conversation ends; give this state another name", Done)
+		}
+		state := &State{Name: name, Send: s.Send, RPC: s.RPC, Needs: s.Needs, Keep: s.Keep, Tolerate: s.Tolerate, Then: s.Then, Otherwise: s.Otherwise}
+		known(s.Then, sub("then")...)
+		known(s.Otherwise, sub("otherwise")...)
+		if s.Each != nil {
+			state.Each = &Each{s.Each.From, c.regexp(s.Each.Match, sub("each", "match")...)}
+			c.kept(f, s.Each.From, sub("each", "from")...)
+			if state.Each.Match != nil && state.Each.Match.NumSubexp() < 1 {
+				c.complain(sub("each", "match"), "it needs one group ( ) around the item")
+			}
+		}
+		if (s.Each != nil || s.Needs != "") && s.Otherwise == "" {
+			c.complain(at, "it needs an 'otherwise': where to go when there is nothing to do here")
+		}
+		for i, r := range s.On {
+			ruleAt := sub("on", strconv.Itoa(i))
+			rule := Rule{Prompt: r.Prompt, Answer: r.Answer, Key: r.Key, Go: r.Go, Fail: r.Fail}
+			rule.See = c.regexp(r.See, append(ruleAt, "see")...)
+			rule.Line = c.regexp(r.Line, append(ruleAt, "line")...)
+			if r.Prompt != "" && f.Prompts[r.Prompt] == "" {
+				var prompts []string
+				for p := range f.Prompts {
+					prompts = append(prompts, p)
+				}
+				c.complain(append(ruleAt, "prompt"), "there is no prompt %q.%s", r.Prompt, nearest.Hint(r.Prompt, prompts))
+			}
+			known(r.Go, append(ruleAt, "go")...)
+			if r.Fail != "" && reason.Code(r.Fail).Advice() == "" {
+				var codes []string
+				for _, code := range reason.Codes() {
+					codes = append(codes, string(code))
+				}
+				c.complain(append(ruleAt, "fail"), "%q is no reason code.%s", r.Fail, nearest.Hint(r.Fail, codes))
+			}
+			state.On = append(state.On, rule)
+		}
+		switch {
+		case f.Reach.Channel == Pty && len(s.On) == 0 && s.Each == nil:
+			c.complain(at, "on a pty a state needs 'on': what to do when something comes back")
+		case f.Reach.Channel != Pty && s.Then == "":
+			c.complain(at, "on this channel a state needs 'then': where to go when the answer is there")
+		case f.Reach.Channel == Netconf && s.RPC == "":
+			c.complain(at, "on netconf a state needs 'rpc'")
+		case f.Reach.Channel == Exec && s.Send == "":
+			c.complain(at, "on exec a state needs 'send'")
+		}
+		conv.States[name] = state
+	}
+	for name := range f.Conversation.States {
+		if !reached[name] {
+			c.complain([]string{"conversation", "states", name}, "no other state leads here")
+		}
+	}
+	if !reached[Done] {
+		c.complain([]string{"conversation"}, "no state goes to %q, so the conversation never ends well", Done)
+	}
+	if f.Reach.Channel == Pty && conv.Leave == "" {
+		c.complain([]string{"conversation"}, "it needs a 'leave': the line that logs out")
+	}
+	d.Conversation = conv
+}
+
+// Set is the dialects that the service knows, by name.
+type Set map[string]*Dialect
+
+// Names lists them in order.
+func (s Set) Names() []string {
+	names := make([]string, 0, len(s))
+	for n := range s {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Load reads the built-in dialects and then every .yaml file of each folder; a
+// later one replaces an earlier one of the same name. It reads on after a
+// faulty file, and returns what is good together with what is wrong.
+func Load(folders ...fs.FS) (Set, error) {
+	set := Set{}
+	var wrong FileError
+	for _, folder := range append([]fs.FS{Builtin()}, folders...) {
+		names, err := fs.Glob(folder, "*.yaml")
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			text, err := fs.ReadFile(folder, name)
+			if err != nil {
+				return nil, err
+			}
+			d, err := Parse(name, string(text))
+			var fault *FileError
+			if errors.As(err, &fault) {
+				wrong.Complaints = append(wrong.Complaints, fault.Complaints...)
+				continue
+			}
+			set[d.Name] = d
+		}
+	}
+	if len(wrong.Complaints) > 0 {
+		return set, &wrong
+	}
+	return set, nil
+}

@@ -1,0 +1,363 @@
+package diff
+
+import (
+	"strings"
+)
+
+// Kind says what became of a line.
+type Kind string
+
+// The kinds of row.
+const (
+	Equal   Kind = "equal"
+	Removed Kind = "removed"
+	Added   Kind = "added"
+	Changed Kind = "changed"
+	Moved   Kind = "moved"
+	Skipped Kind = "skipped" // equal lines that are not shown; Left and Right are the first, Count how many
+)
+
+// Aside says why a difference does not count.
+type Aside string
+
+// The reasons to set a difference aside.
+const (
+	Counts      Aside = ""
+	Volatile    Aside = "volatile"    // changes by itself
+	Undecidable Aside = "undecidable" // a secret that is written anew at each show
+)
+
+// Side is one of the two configurations.
+type Side struct {
+	Text string
+	// PathAt gives the headings above a line (from 1). It may be nil.
+	PathAt func(line int) []string
+	// Forms says of lines (from 1) how they are compared. It may be nil.
+	Forms map[int]Form
+}
+
+// Form is how a line that is not compared as it stands is compared.
+type Form struct {
+	Volatile bool
+	Text     string // the line with what cannot be compared left out
+}
+
+// Span is a half-open range of bytes in a line.
+type Span struct{ From, To int }
+
+// Row is one line of a comparison.
+type Row struct {
+	Kind        Kind
+	Left, Right int    // line numbers from 1; 0 where the line is not on that side
+	LeftText    string // without line end
+	RightText   string
+	LeftWords   []Span // what changed within a Changed line
+	RightWords  []Span
+	Path        []string // the headings above it
+	Aside       Aside
+	Other       int // Moved: its line number on the other side
+	Count       int // Skipped: how many lines
+}
+
+// Counts says how many lines differ, set-aside ones apart.
+type Stats struct {
+	Added, Removed, Changed, Moved int
+	Volatile, Undecidable          int
+}
+
+// Total is how many lines differ and count.
+func (s Stats) Total() int { return s.Added + s.Removed + s.Changed + s.Moved }
+
+// SectionStats is the count for one section.
+type SectionStats struct {
+	Path []string
+	Stats
+}
+
+// Result is a finished comparison.
+type Result struct {
+	left, right []string
+	edits       []Edit
+	rows        []Row // the differing rows of each edit, in order
+	rowsOf      []int // rows[rowsOf[i]:rowsOf[i+1]] belong to edits[i]
+	Stats       Stats
+	Sections    []SectionStats // in the order of the text
+}
+
+// Identical reports whether the two texts are the same, byte for byte.
+func (r *Result) Identical() bool { return len(r.edits) == 0 }
+
+// Compare compares two configurations.
+func Compare(left, right Side) *Result {
+	r := &Result{left: SplitLines(left.Text), right: SplitLines(right.Text)}
+	r.edits = Edits(r.left, r.right)
+	c := comparer{r: r, left: left, right: right}
+	c.findMoves()
+	for _, e := range r.edits {
+		r.rowsOf = append(r.rowsOf, len(r.rows))
+		c.classify(e)
+	}
+	r.rowsOf = append(r.rowsOf, len(r.rows))
+	r.count()
+	return r
+}
+
+type comparer struct {
+	r           *Result
+	left, right Side
+	movedTo     map[int]int // left line to right line, from 0
+	movedFrom   map[int]int
+}
+
+func pathAt(s Side, line int) []string {
+	if s.PathAt == nil {
+		return nil
+	}
+	return s.PathAt(line)
+}
+
+// findMoves finds lines that were removed at one place and added at another
+// under the same headings, where that pairing is the only one possible.
+func (c *comparer) findMoves() {
+	type places struct{ at, count int }
+	collect := func(s Side, lines []string, from, to func(Edit) int) map[string]places {
+		found := map[string]places{}
+		for _, e := range c.r.edits {
+			for i := from(e); i < to(e); i++ {
+				text := strings.TrimSpace(lines[i])
+				if !strings.ContainsFunc(text, isWordRune) {
+					continue
+				}
+				key := strings.Join(append(pathAt(s, i+1), text), "\x00")
+				found[key] = places{i, found[key].count + 1}
+			}
+		}
+		return found
+	}
+	removed := collect(c.left, c.r.left, func(e Edit) int { return e.A0 }, func(e Edit) int { return e.A1 })
+	if len(removed) == 0 {
+		return
+	}
+	added := collect(c.right, c.r.right, func(e Edit) int { return e.B0 }, func(e Edit) int { return e.B1 })
+	c.movedTo, c.movedFrom = map[int]int{}, map[int]int{}
+	for key, from := range removed {
+		to, ok := added[key]
+		if ok && from.count == 1 && to.count == 1 && c.r.left[from.at] == c.r.right[to.at] {
+			c.movedTo[from.at], c.movedFrom[to.at] = to.at, from.at
+		}
+	}
+	// A closing mark goes with the line before it.
+	for _, e := range c.r.edits {
+		for i := max(e.A0, 1); i < e.A1; i++ {
+			j, ok := c.movedTo[i-1]
+			if _, done := c.movedTo[i]; !ok || done || !c.inEdit(j+1) || c.r.left[i] != c.r.right[j+1] {
+				continue
+			}
+			if _, taken := c.movedFrom[j+1]; !taken {
+				c.movedTo[i], c.movedFrom[j+1] = j+1, i
+			}
+		}
+	}
+}
+
+// inEdit reports whether line j (from 0) of the right side is an added one.
+func (c *comparer) inEdit(j int) bool {
+	lo, hi := 0, len(c.r.edits)
+	for lo < hi {
+		mid := (lo + hi) / 2
+		if c.r.edits[mid].B1 <= j {
+			lo = mid + 1
+		} else {
+			hi = mid
+		}
+	}
+	return lo < len(c.r.edits) && c.r.edits[lo].B0 <= j
+}
+
+// classify makes the rows of one edit.
+func (c *comparer) classify(e Edit) {
+	partner := c.pairUp(e)
+	i, j := e.A0, e.B0
+	for i < e.A1 || j < e.B1 {
+		switch {
+		case i < e.A1 && j < e.B1 && partner[i-e.A0] == j:
+			c.changed(i, j)
+			i++
+			j++
+		case i < e.A1 && partner[i-e.A0] < 0:
+			c.alone(i, -1)
+			i++
+		default:
+			c.alone(-1, j)
+			j++
+		}
+	}
+}
+
+func (c *comparer) alone(i, j int) {
+	row := Row{}
+	if i >= 0 {
+		row = Row{Kind: Removed, Left: i + 1, LeftText: chomp(c.r.left[i]), Path: pathAt(c.left, i+1)}
+		if to, ok := c.movedTo[i]; ok {
+			row.Kind, row.Other = Moved, to+1
+		}
+		if c.left.Forms[i+1].Volatile {
+			row.Aside = Volatile
+		}
+	} else {
+		row = Row{Kind: Added, Right: j + 1, RightText: chomp(c.r.right[j]), Path: pathAt(c.right, j+1)}
+		if from, ok := c.movedFrom[j]; ok {
+			row.Kind, row.Other = Moved, from+1
+		}
+		if c.right.Forms[j+1].Volatile {
+			row.Aside = Volatile
+		}
+	}
+	c.r.rows = append(c.r.rows, row)
+}
+
+func (c *comparer) changed(i, j int) {
+	row := Row{Kind: Changed, Left: i + 1, Right: j + 1, LeftText: chomp(c.r.left[i]), RightText: chomp(c.r.right[j]), Path: pathAt(c.right, j+1)}
+	row.LeftWords, row.RightWords = words(row.LeftText, row.RightText)
+	l, isL := c.left.Forms[i+1]
+	r, isR := c.right.Forms[j+1]
+	switch {
+	case l.Volatile && r.Volatile:
+		row.Aside = Volatile
+	case isL && isR && l.Text == r.Text:
+		row.Aside = Undecidable
+	}
+	c.r.rows = append(c.r.rows, row)
+}
+
+// maxPairing bounds the work of pairing within one edit.
+const maxPairing = 20_000
+
+// pairUp pairs the removed and added lines of an edit that are one line whose
+// value changed: the in-order pairing with the highest likeness. The result
+// gives, for each left line of the edit, its right line or -1.
+func (c *comparer) pairUp(e Edit) []int {
+	n, m := e.A1-e.A0, e.B1-e.B0
+	partner := make([]int, n)
+	for i := range partner {
+		partner[i] = -1
+	}
+	if n == 0 || m == 0 || n*m > maxPairing {
+		return partner
+	}
+	likeness := func(i, j int) int {
+		_, isMovedL := c.movedTo[e.A0+i]
+		_, isMovedR := c.movedFrom[e.B0+j]
+		if isMovedL || isMovedR {
+			return 0
+		}
+		if l, ok := c.left.Forms[e.A0+i+1]; ok {
+			if r, ok := c.right.Forms[e.B0+j+1]; ok && (l.Volatile && r.Volatile || l.Text == r.Text) {
+				return 100
+			}
+		}
+		return alike(c.r.left[e.A0+i], c.r.right[e.B0+j])
+	}
+	best := make([]int, (n+1)*(m+1)) // of the lines from i and j on
+	score := make([]int, n*m)
+	for i := n - 1; i >= 0; i-- {
+		for j := m - 1; j >= 0; j-- {
+			s := likeness(i, j)
+			score[i*m+j] = s
+			b := max(best[(i+1)*(m+1)+j], best[i*(m+1)+j+1])
+			if s > 0 {
+				b = max(b, best[(i+1)*(m+1)+j+1]+s)
+			}
+			best[i*(m+1)+j] = b
+		}
+	}
+	for i, j := 0, 0; i < n && j < m; {
+		s := score[i*m+j]
+		switch {
+		case s > 0 && best[i*(m+1)+j] == best[(i+1)*(m+1)+j+1]+s:
+			partner[i] = e.B0 + j
+			i++
+			j++
+		case best[i*(m+1)+j] == best[(i+1)*(m+1)+j]:
+			i++
+		default:
+			j++
+		}
+	}
+	return partner
+}
+
+func (r *Result) count() {
+	at := map[string]int{}
+	for _, row := range r.rows {
+		key := strings.Join(row.Path, "\x00")
+		i, ok := at[key]
+		if !ok {
+			i = len(r.Sections)
+			at[key] = i
+			r.Sections = append(r.Sections, SectionStats{Path: row.Path})
+		}
+		for _, s := range []*Stats{&r.Stats, &r.Sections[i].Stats} {
+			s.add(row)
+		}
+	}
+}
+
+func (s *Stats) add(row Row) {
+	switch {
+	case row.Aside == Volatile:
+		s.Volatile++
+	case row.Aside == Undecidable:
+		s.Undecidable++
+	case row.Kind == Added:
+		s.Added++
+	case row.Kind == Removed:
+		s.Removed++
+	case row.Kind == Changed:
+		s.Changed++
+	case row.Kind == Moved && row.Right > 0: // its other row counts no second time
+		s.Moved++
+	}
+}
+
+// Rows lists the comparison with so many equal lines around each difference;
+// what lies between is one Skipped row. A negative context shows everything.
+func (r *Result) Rows(context int) []Row {
+	var rows []Row
+	i, j := 0, 0
+	equal := func(count int) {
+		for ; count > 0; count-- {
+			text := chomp(r.left[i])
+			rows = append(rows, Row{Kind: Equal, Left: i + 1, Right: j + 1, LeftText: text, RightText: text})
+			i++
+			j++
+		}
+	}
+	run := func(count int, first, last bool) {
+		head, tail := context, context
+		if first {
+			head = 0
+		}
+		if last {
+			tail = 0
+		}
+		if context < 0 || count <= head+tail+1 {
+			equal(count)
+			return
+		}
+		equal(head)
+		skip := count - head - tail
+		rows = append(rows, Row{Kind: Skipped, Left: i + 1, Right: j + 1, Count: skip})
+		i, j = i+skip, j+skip
+		equal(tail)
+	}
+	for k, e := range r.edits {
+		run(e.A0-i, k == 0, false)
+		rows = append(rows, r.rows[r.rowsOf[k]:r.rowsOf[k+1]]...)
+		i, j = e.A1, e.B1
+	}
+	run(len(r.left)-i, len(r.edits) == 0, true)
+	return rows
+}
+
+func chomp(line string) string { return strings.TrimRight(line, "\r\n") }
