@@ -1,0 +1,286 @@
+// Package store is the one handle on the SQLite database: opening, migrations,
+// a single writer that commits in groups, and many readers.
+//
+// Everything that is written goes through [DB.Write], which runs functions one
+// after the other, each inside a savepoint, and commits those that have come
+// together in one transaction. Write returns after the commit has reached the
+// disk (synchronous=FULL), so what it reported as done is not lost by a crash.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNewer is wrapped where the database was made by a newer version.
+var ErrNewer = errors.New("the database is of a newer version")
+
+// ErrFull is wrapped where the disk, or the space allowed, is full.
+var ErrFull = errors.New("the disk is full")
+
+// ErrClosed is returned after Close.
+var ErrClosed = errors.New("the database is closed")
+
+// DB is an open database.
+type DB struct {
+	path   string
+	read   *sql.DB
+	write  *sql.DB
+	jobs   chan job
+	done   chan struct{} // closed by Close: no more jobs
+	ended  chan struct{} // closed when the writer has ended
+	maxRun int
+}
+
+type job struct {
+	ctx    context.Context
+	f      func(*sql.Tx) error
+	answer chan error
+}
+
+// Open opens or creates the database at path and brings it to this version.
+func Open(ctx context.Context, path string) (*DB, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("the database's folder: %w", err)
+	}
+	// Other users of the machine have no business in it.
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+		return nil, fmt.Errorf("the database: %w", err)
+	} else {
+		_ = f.Close()
+	}
+	open := func(pragmas ...string) (*sql.DB, error) {
+		q := url.Values{}
+		for _, p := range append([]string{"busy_timeout(10000)", "foreign_keys(1)", "temp_store(memory)"}, pragmas...) {
+			q.Add("_pragma", p)
+		}
+		q.Set("_txlock", "immediate")
+		return sql.Open("sqlite", "file:"+path+"?"+q.Encode())
+	}
+	w, err := open("journal_mode(wal)", "synchronous(full)", "wal_autocheckpoint(2000)")
+	if err != nil {
+		return nil, err
+	}
+	w.SetMaxOpenConns(1)
+	if err := migrate(ctx, w); err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	r, err := open("query_only(1)")
+	if err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	r.SetMaxOpenConns(8)
+	r.SetMaxIdleConns(8)
+	db := &DB{path: path, read: r, write: w, jobs: make(chan job, 256), done: make(chan struct{}), ended: make(chan struct{}), maxRun: 256}
+	go db.writer()
+	return db, nil
+}
+
+func migrate(ctx context.Context, w *sql.DB) error {
+	folder, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, w, folder)
+	if err != nil {
+		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	current, known, err := p.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the database's version: %w", err)
+	}
+	if current > known {
+		return fmt.Errorf("%w: it has version %d and this program knows %d; run the newer program, or restore an older copy", ErrNewer, current, known)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database to version %d: %w", known, err)
+	}
+	return nil
+}
+
+// Read is the pool of reading connections. Do not hold rows open while
+// waiting for anything else.
+func (db *DB) Read() *sql.DB { return db.read }
+
+// Write runs f in the next transaction and returns when it is on disk. If f
+// fails, only what f did is undone.
+func (db *DB) Write(ctx context.Context, f func(*sql.Tx) error) error {
+	j := job{ctx, f, make(chan error, 1)}
+	select {
+	case db.jobs <- j:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-db.done:
+		return ErrClosed
+	}
+	// From here on it may be done: wait for the answer, whatever ctx says.
+	select {
+	case err := <-j.answer:
+		return err
+	case <-db.ended:
+		select {
+		case err := <-j.answer:
+			return err
+		default:
+			return ErrClosed
+		}
+	}
+}
+
+func (db *DB) writer() {
+	defer close(db.ended)
+	for {
+		select {
+		case j := <-db.jobs:
+			db.run(db.gather(j))
+		case <-db.done:
+			for {
+				select {
+				case j := <-db.jobs:
+					db.run(db.gather(j))
+				default:
+					return
+				}
+			}
+		}
+	}
+}
+
+// gather takes what else is waiting, so that it shares a commit.
+func (db *DB) gather(first job) []job {
+	jobs := []job{first}
+	for len(jobs) < db.maxRun {
+		select {
+		case j := <-db.jobs:
+			jobs = append(jobs, j)
+		default:
+			return jobs
+		}
+	}
+	return jobs
+}
+
+func (db *DB) run(jobs []job) {
+	errs := make([]error, len(jobs))
+	err := func() error {
+		tx, err := db.write.BeginTx(context.Background(), nil)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
+		for i, j := range jobs {
+			if errs[i] = j.ctx.Err(); errs[i] != nil {
+				continue
+			}
+			if _, err := tx.Exec("SAVEPOINT job"); err != nil {
+				return err
+			}
+			if errs[i] = protect(j.f, tx); errs[i] != nil {
+				if _, err := tx.Exec("ROLLBACK TO job"); err != nil {
+					// A full disk has undone the whole transaction.
+					return errors.Join(errs[i], err)
+				}
+			}
+			if _, err := tx.Exec("RELEASE job"); err != nil {
+				return err
+			}
+		}
+		return tx.Commit()
+	}()
+	for i, j := range jobs {
+		switch {
+		case err != nil:
+			j.answer <- explain(err)
+		default:
+			j.answer <- explain(errs[i])
+		}
+	}
+}
+
+// protect keeps the writer alive when f panics.
+func protect(f func(*sql.Tx) error, tx *sql.Tx) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a write failed badly: %v", p)
+		}
+	}()
+	return f(tx)
+}
+
+func explain(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_FULL {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}
+
+// IsDuplicate reports whether err says that a value which must be unique is
+// there already.
+func IsDuplicate(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE || e.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY)
+}
+
+// LimitPages sets the most pages that the database may have, for tests of a
+// full disk; 0 takes the limit away.
+func (db *DB) LimitPages(ctx context.Context, n int) error {
+	if n == 0 {
+		n = 1 << 30
+	}
+	_, err := db.write.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count=%d", n))
+	return err
+}
+
+// WALSize is the size of the write-ahead log in bytes.
+func (db *DB) WALSize() int64 {
+	info, err := os.Stat(db.path + "-wal")
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// Ping asks the database for a sign of life.
+func (db *DB) Ping(ctx context.Context) error {
+	var one int
+	return db.read.QueryRowContext(ctx, "SELECT 1").Scan(&one)
+}
+
+// Close lets what is waiting be written and closes the database.
+func (db *DB) Close() error {
+	close(db.done)
+	<-db.ended
+	return errors.Join(db.read.Close(), db.write.Close())
+}
+
+// Time makes a time of what the database keeps: microseconds since 1970 in UTC.
+func Time(us int64) time.Time {
+	if us == 0 {
+		return time.Time{}
+	}
+	return time.UnixMicro(us).UTC()
+}
+
+// Stamp is what the database keeps of a time; the zero time is 0.
+func Stamp(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMicro()
+}
