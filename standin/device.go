@@ -102,6 +102,13 @@ func (d *Device) SetFault(f Fault) {
 	d.fault = f
 }
 
+// SetDelay changes how long the device takes before it shows a configuration.
+func (d *Device) SetDelay(delay time.Duration) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.Delay = delay
+}
+
 // SetPassword changes the login password.
 func (d *Device) SetPassword(password string) {
 	d.mu.Lock()

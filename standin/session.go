@@ -131,11 +131,14 @@ func (s *session) print(text string) {
 
 // wait is the device's delay before a configuration is shown.
 func (s *session) wait() {
-	if s.d.Delay <= 0 {
+	s.d.mu.Lock()
+	delay := s.d.Delay
+	s.d.mu.Unlock()
+	if delay <= 0 {
 		return
 	}
 	select {
-	case <-time.After(s.d.Delay):
+	case <-time.After(delay):
 	case <-s.ctx.Done():
 	}
 }

@@ -59,7 +59,7 @@ type Row struct {
 	Count       int // Skipped: how many lines
 }
 
-// Counts says how many lines differ, set-aside ones apart.
+// Stats says how many lines differ, set-aside ones apart.
 type Stats struct {
 	Added, Removed, Changed, Moved int
 	Volatile, Undecidable          int
@@ -81,7 +81,6 @@ type Result struct {
 	rows        []Row // the differing rows of each edit, in order
 	rowsOf      []int // rows[rowsOf[i]:rowsOf[i+1]] belong to edits[i]
 	Stats       Stats
-	Sections    []SectionStats // in the order of the text
 }
 
 // Identical reports whether the two texts are the same, byte for byte.
@@ -98,7 +97,9 @@ func Compare(left, right Side) *Result {
 		c.classify(e)
 	}
 	r.rowsOf = append(r.rowsOf, len(r.rows))
-	r.count()
+	for _, row := range r.rows {
+		r.Stats.add(row)
+	}
 	return r
 }
 
@@ -287,20 +288,24 @@ func (c *comparer) pairUp(e Edit) []int {
 	return partner
 }
 
-func (r *Result) count() {
+// Sections counts rows by the headings above them, in the order of the text.
+func Sections(rows []Row) []SectionStats {
 	at := map[string]int{}
-	for _, row := range r.rows {
+	var sections []SectionStats
+	for _, row := range rows {
+		if row.Kind == Equal || row.Kind == Skipped {
+			continue
+		}
 		key := strings.Join(row.Path, "\x00")
 		i, ok := at[key]
 		if !ok {
-			i = len(r.Sections)
+			i = len(sections)
 			at[key] = i
-			r.Sections = append(r.Sections, SectionStats{Path: row.Path})
+			sections = append(sections, SectionStats{Path: row.Path})
 		}
-		for _, s := range []*Stats{&r.Stats, &r.Sections[i].Stats} {
-			s.add(row)
-		}
+		sections[i].add(row)
 	}
+	return sections
 }
 
 func (s *Stats) add(row Row) {
@@ -341,7 +346,7 @@ func (r *Result) Rows(context int) []Row {
 		if last {
 			tail = 0
 		}
-		if context < 0 || count <= head+tail+1 {
+		if context < 0 || count <= head+tail || context > 0 && count == head+tail+1 {
 			equal(count)
 			return
 		}

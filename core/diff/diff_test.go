@@ -151,7 +151,7 @@ func TestCompareTellsWhatAnEngineerWouldSay(t *testing.T) {
 		"moved [access-list MGMT]  | 20 permit 203.0.113.0/28",
 		"changed [time] server 192.0.2.1 | server 192.0.2.66",
 	}, said)
-	assert.Len(t, r.Sections, 3)
+	assert.Len(t, Sections(r.Rows(0)), 3)
 }
 
 func TestSameLineUnderAnotherHeadingIsNoMove(t *testing.T) {

@@ -2,6 +2,7 @@ package diff
 
 import (
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -117,4 +118,34 @@ func cover(spans, tokens []Span) []Span {
 		return spans
 	}
 	return append(spans, Span{tokens[0].From, tokens[len(tokens)-1].To})
+}
+
+// UTF16 is the span in UTF-16 code units, as JavaScript counts.
+func (s Span) UTF16(line string) Span {
+	units := func(s string) int { return len(utf16.Encode([]rune(s))) }
+	from := units(line[:s.From])
+	return Span{from, from + units(line[s.From:s.To])}
+}
+
+// FromUTF16 is the span in bytes of one given in UTF-16 code units. Ends
+// outside of the line are moved into it.
+func FromUTF16(line string, s Span) Span {
+	out := Span{len(line), len(line)}
+	unit := 0
+	for i, c := range line {
+		if unit <= s.From {
+			out.From = i
+		}
+		if unit <= s.To {
+			out.To = i
+		}
+		unit += max(utf16.RuneLen(c), 1)
+	}
+	if s.From >= unit {
+		out.From = len(line)
+	}
+	if s.To >= unit {
+		out.To = len(line)
+	}
+	return out
 }

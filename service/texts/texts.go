@@ -208,10 +208,12 @@ func (c *Comparison) Rows(context int) []Row {
 			out[i].SecretChanged = row.Kind == diff.Changed && out[i].LeftText == out[i].RightText
 			out[i].LeftWords, out[i].RightWords = nil, nil
 		}
-		for j, heading := range row.Path {
-			if strings.Contains(heading, "\n") {
-				out[i].Path[j], _, _ = strings.Cut(heading, "\n")
-			}
+		// Headings can hold secrets too.
+		switch {
+		case row.Right > 0 && c.Right.Masked:
+			out[i].Path = c.Right.Tree.PathAt(row.Right)
+		case row.Right == 0 && row.Left > 0 && c.Left.Masked:
+			out[i].Path = c.Left.Tree.PathAt(row.Left)
 		}
 	}
 	return out

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"regexp"
 	"strings"
@@ -98,11 +99,23 @@ func (sh *shell) explain(err error) error {
 		case !sh.prompt:
 			return reason.New(reason.NoPrompt, "No prompt came within %s; the last line was %q.", sh.d.Reach.Silence, clip(sh.lastLine()))
 		}
-		return reason.New(reason.Hung, "The device fell silent for %s; the last line was %q.", sh.d.Reach.Silence, clip(sh.lastLine()))
+		return reason.New(reason.Hung, "The device fell silent for %s %s.", sh.d.Reach.Silence, sh.where())
 	case reason.HungUp:
-		return reason.New(reason.HungUp, "The device closed the connection half-way; the last line was %q.", clip(sh.lastLine()))
+		return reason.New(reason.HungUp, "The device closed the connection %s.", sh.where())
 	}
 	return why
+}
+
+// where says how far the visit has come. It quotes nothing of an answer: any
+// line of it can hold a secret.
+func (sh *shell) where() string {
+	switch {
+	case !sh.prompt:
+		return "before it showed a prompt"
+	case sh.state == nil:
+		return "while we logged out, before the last answer was complete"
+	}
+	return fmt.Sprintf("after %d lines of its answer to %q", bytes.Count(sh.s.buf[sh.out:], []byte{'\n'}), sh.expand(sh.state.Send))
 }
 
 func (sh *shell) lastLine() string {

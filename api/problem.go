@@ -1,0 +1,90 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"vergekeep/api/gen"
+	"vergekeep/archive"
+	"vergekeep/core/ref"
+	"vergekeep/core/selector"
+	"vergekeep/service/accounts"
+	"vergekeep/service/fleet"
+	"vergekeep/service/rounds"
+	"vergekeep/service/texts"
+	"vergekeep/service/vault"
+	"vergekeep/store"
+)
+
+// problem answers with problem details (RFC 9457) and ends the request.
+func problem(c *gin.Context, status int, title, detail string) {
+	p := gen.Problem{Title: title, Status: status}
+	if detail != "" {
+		p.Detail = &detail
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		body = []byte(`{"title":"error"}`)
+	}
+	c.Abort()
+	c.Data(status, "application/problem+json", body)
+}
+
+// statuses says which status stands for which error.
+var statuses = []struct {
+	err    error
+	status int
+	title  string
+}{
+	{ref.ErrSyntax, http.StatusBadRequest, "This is not a ref."},
+	{selector.ErrSyntax, http.StatusBadRequest, "This is not a selector."},
+	{fleet.ErrInvalid, http.StatusBadRequest, "This is not a device record."},
+	{vault.ErrInvalid, http.StatusBadRequest, "This is not a credential."},
+	{accounts.ErrInvalid, http.StatusBadRequest, "This is not an account."},
+	{rounds.ErrSchedule, http.StatusBadRequest, "This is not a schedule."},
+	{texts.ErrNotHere, http.StatusBadRequest, "The service cannot read this."},
+	{fleet.ErrNobody, http.StatusUnprocessableEntity, "The selector matches no device."},
+	{fleet.ErrUnknown, http.StatusNotFound, "There is no such device."},
+	{archive.ErrNone, http.StatusNotFound, "There is no such configuration."},
+	{rounds.ErrUnknown, http.StatusNotFound, "There is no such round."},
+	{accounts.ErrUnknown, http.StatusNotFound, "There is no such account or token."},
+	{fleet.ErrDuplicate, http.StatusConflict, "A device of that name exists."},
+	{vault.ErrDuplicate, http.StatusConflict, "A credential of that name exists."},
+	{accounts.ErrDuplicate, http.StatusConflict, "An account of that name exists."},
+	{accounts.ErrLast, http.StatusConflict, "This is the last administrator."},
+	{fleet.ErrEdited, http.StatusPreconditionFailed, "Somebody else has edited this record."},
+	{accounts.ErrDenied, http.StatusUnauthorized, "The sign-in was refused."},
+	{texts.ErrMask, http.StatusForbidden, "Secrets cannot be hidden here."},
+	{texts.ErrLive, http.StatusBadGateway, "The device could not be captured now."},
+	{rounds.ErrStopping, http.StatusServiceUnavailable, "The service is stopping."},
+	{store.ErrFull, http.StatusInsufficientStorage, "The service's disk is full."},
+	{store.ErrClosed, http.StatusServiceUnavailable, "The service is stopping."},
+	{archive.ErrCorrupt, http.StatusInternalServerError, "The archive is damaged."},
+}
+
+// fail answers with the problem that err is.
+func (s *server) fail(c *gin.Context, err error) {
+	var throttled *accounts.ThrottledError
+	if errors.As(err, &throttled) {
+		c.Header("Retry-After", strconv.Itoa(int(throttled.Wait.Seconds())+1))
+		problem(c, http.StatusTooManyRequests, "Too many wrong passwords.", throttled.Error())
+		return
+	}
+	if errors.Is(err, context.Canceled) {
+		c.Abort()
+		return
+	}
+	for _, k := range statuses {
+		if errors.Is(err, k.err) {
+			problem(c, k.status, k.title, err.Error())
+			return
+		}
+	}
+	s.Log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+	problem(c, http.StatusInternalServerError, "The service could not do this.", "The reason is in the service's log.")
+}
