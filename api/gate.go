@@ -48,7 +48,7 @@ func (s *server) authorise(c *gin.Context) {
 	switch {
 	case errors.Is(err, accounts.ErrDenied):
 		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "Nobody is signed in.", "Sign in, or send a token; 'vergekeep login' does that for the command line.")
+		problem(c, http.StatusUnauthorized, "Nobody is signed in.", "Nobody is signed in: the session or token is missing, ended or revoked.")
 		return
 	case err != nil:
 		s.fail(c, err)
@@ -56,10 +56,10 @@ func (s *server) authorise(c *gin.Context) {
 	}
 	if right != signedIn && !caller.May(accounts.Right(right)) {
 		if caller.OneTime {
-			problem(c, http.StatusForbidden, "The one-time password must be changed first.", "Sign in to the console, or run 'vergekeep account password'.")
+			problem(c, http.StatusForbidden, "The password must be changed.", "The one-time password must be changed first: sign in to the console, or run 'vergekeep login'.")
 			return
 		}
-		problem(c, http.StatusForbidden, "The account "+caller.Name+" lacks the right "+right+".", "An administrator can add an account that has it.")
+		problem(c, http.StatusForbidden, "This takes another right.", "The account "+caller.Name+" lacks the right "+right+"; an administrator can add an account that has it.")
 		return
 	}
 	c.Set(callerKey, caller)

@@ -50,15 +50,14 @@ type Demo struct {
 	cleanup func() error
 }
 
-// clock is the real one, or a set time while history is lived through.
-type clock struct{ set atomic.Int64 }
+// clock is the real one, or runs behind it while history is lived through.
+type clock struct{ behind atomic.Int64 }
 
-func (c *clock) now() time.Time {
-	if us := c.set.Load(); us != 0 {
-		return time.UnixMicro(us).UTC()
-	}
-	return time.Now()
-}
+func (c *clock) now() time.Time { return time.Now().Add(-time.Duration(c.behind.Load())).UTC() }
+
+func (c *clock) set(t time.Time) { c.behind.Store(int64(time.Since(t))) }
+
+func (c *clock) real() { c.behind.Store(0) }
 
 // account of the demonstration.
 var people = []struct {
@@ -104,7 +103,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	}
 	now := time.Now()
 	events := d.Network.History(now)
-	d.clock.set.Store(events[0].At.Add(-time.Hour).UnixMicro())
+	d.clock.set(events[0].At.Add(-time.Hour))
 	d.Daemon, err = daemon.Open(ctx, daemon.Config{Data: o.Data, Listen: o.Listen, Concurrency: 32, Log: o.Log, Now: d.clock.now, Version: o.Version})
 	if err != nil {
 		return nil, err
@@ -115,14 +114,12 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	if err := d.live(ctx, events); err != nil {
 		return nil, err
 	}
-	d.clock.set.Store(0)
+	d.clock.real()
 	for _, e := range d.Network.Entries {
 		e.Device.SetDelay(e.Delay)
 	}
-	if !o.Quiet {
-		if _, err := d.Daemon.Rounds.SetSchedule(ctx, rounds.Schedule{Expression: "*/10 * * * *", Zone: "Europe/Oslo"}, "lead"); err != nil {
-			return nil, err
-		}
+	if _, err := d.Daemon.Rounds.SetSchedule(ctx, rounds.Schedule{Expression: "0 2 * * *", Zone: "UTC"}, "lead"); err != nil {
+		return nil, err
 	}
 	return d, nil
 }
@@ -151,7 +148,7 @@ func (d *Demo) records(ctx context.Context) error {
 // live goes through events, each at its time.
 func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 	for _, e := range events {
-		d.clock.set.Store(e.At.UnixMicro())
+		d.clock.set(e.At)
 		if e.Do != nil {
 			if err := e.Do(d.Fleet); err != nil {
 				return fmt.Errorf("%s: %w", e.What, err)

@@ -226,7 +226,8 @@ func (d *Device) show(startup bool, part, first, last string) (text string, faul
 	case Shrunk:
 		body = cut(body, 6)
 	case CutShort:
-		return first + d.sealed(body[:len(body)/2]), NoFault
+		half := body[:len(body)/2]
+		return first + d.sealed(half[:strings.LastIndexByte(half, '\n')+1]), NoFault
 	case Hang, HangUp, Flood:
 		return first + d.sealed(body[:len(body)/2]), fault
 	}

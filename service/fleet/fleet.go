@@ -108,26 +108,27 @@ func (d *Device) Field(key string) []string {
 	return nil
 }
 
-// Promise tells when captures were due: the newest due times before now, newest
-// first, at least three.
-type Promise func(now time.Time) []time.Time
+// Promise tells when captures were due: the newest due times up to a moment,
+// newest first, at least three.
+type Promise func(until time.Time) []time.Time
 
 // Daily is the promise where there is no schedule.
-func Daily(now time.Time) []time.Time {
-	return []time.Time{now.Add(-24 * time.Hour), now.Add(-48 * time.Hour), now.Add(-72 * time.Hour), now.Add(-96 * time.Hour)}
+func Daily(until time.Time) []time.Time {
+	const day = 24 * time.Hour
+	return []time.Time{until.Add(-day), until.Add(-2 * day), until.Add(-3 * day)}
 }
 
 // grace is how long a round may take to come to a device.
 const grace = time.Hour
 
 // freshness counts the promises that were not kept.
-func freshness(d *Device, due []time.Time, now time.Time) Freshness {
+func freshness(d *Device, due []time.Time) Freshness {
 	if d.LastGood.IsZero() {
 		return NoCapture
 	}
 	missed := 0
 	for _, t := range due {
-		if now.Sub(t) >= grace && d.LastGood.Before(t) {
+		if d.LastGood.Before(t) {
 			missed++
 		}
 	}
@@ -153,13 +154,17 @@ func New(db *store.DB, dialects dialect.Set, now func() time.Time) *Fleet {
 	return &Fleet{db: db, dialects: dialects, now: now, promise: Daily}
 }
 
+// due is when captures were due, those left out whose round may still be on
+// its way.
+func (f *Fleet) due() []time.Time { return f.promise(f.now().Add(-grace)) }
+
 // SetPromise says when captures are due. It is called once, before use.
 func (f *Fleet) SetPromise(p Promise) { f.promise = p }
 
 const columns = `id, name, site, role, platform, address, labels, state, serial, own_name, model, version, host_key,
 	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what`
 
-func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time, now time.Time) (Device, error) {
+func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time) (Device, error) {
 	var d Device
 	var labels string
 	var created, good, visit, change, since int64
@@ -169,14 +174,13 @@ func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time, now t
 		d.Labels = strings.Split(labels, "\n")
 	}
 	d.Created, d.LastGood, d.LastVisit, d.LastChange, d.ProblemSince = store.Time(created), store.Time(good), store.Time(visit), store.Time(change), store.Time(since)
-	d.Freshness = freshness(&d, due, now)
+	d.Freshness = freshness(&d, due)
 	return d, err
 }
 
 // List is the devices that the selector picks, in order of name.
 func (f *Fleet) List(ctx context.Context, sel selector.Selector) ([]Device, error) {
-	now := f.now()
-	due := f.promise(now)
+	due := f.due()
 	rows, err := f.db.Read().QueryContext(ctx, `SELECT `+columns+` FROM devices ORDER BY name`)
 	if err != nil {
 		return nil, err
@@ -184,7 +188,7 @@ func (f *Fleet) List(ctx context.Context, sel selector.Selector) ([]Device, erro
 	defer rows.Close()
 	var list []Device
 	for rows.Next() {
-		d, err := f.scan(rows, due, now)
+		d, err := f.scan(rows, due)
 		if err != nil {
 			return nil, err
 		}
@@ -239,8 +243,7 @@ func (f *Fleet) hint(ctx context.Context, name string) string {
 
 // Get is the device of that name; its error offers the nearest one.
 func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
-	now := f.now()
-	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE name = ?`, name), f.promise(now), now)
+	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE name = ?`, name), f.due())
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: %q.%s", ErrUnknown, name, f.hint(ctx, name))
 	}
@@ -249,8 +252,7 @@ func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
 
 // ByID is the device with that id.
 func (f *Fleet) ByID(ctx context.Context, id int64) (Device, error) {
-	now := f.now()
-	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE id = ?`, id), f.promise(now), now)
+	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE id = ?`, id), f.due())
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: id %d", ErrUnknown, id)
 	}

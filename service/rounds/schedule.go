@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -57,29 +58,35 @@ func ParseSchedule(expression, zone, sel string) (Schedule, error) {
 	return s, nil
 }
 
-// due is the newest times at or before now when the schedule was due, newest first.
-func (s Schedule) due(now time.Time, count int) []time.Time {
-	if s.plan == nil {
-		return fleet.Daily(now)
-	}
+// promised is how many due times freshness looks at.
+const promised = 4
+
+// due is the newest times up to a moment when the schedule was due, newest
+// first. Before it was set, a capture a day is what was promised.
+func (s Schedule) due(until time.Time) []time.Time {
+	var all []time.Time
 	// Cron looks forward only: start far enough back, further if need be.
-	for span := 24 * time.Hour; span <= 3*366*24*time.Hour; span *= 4 {
-		var all []time.Time
-		for t := s.plan.Next(now.Add(-span)); !t.IsZero() && !t.After(now); t = s.plan.Next(t) {
-			all = append(all, t)
-			if len(all) > 5000 {
-				all = all[len(all)-count:]
-			}
+	for span := 24 * time.Hour; s.plan != nil && len(all) < promised && span < 5*366*24*time.Hour; span *= 4 {
+		from := until.Add(-span)
+		if from.Before(s.Changed) {
+			from, span = s.Changed, 5*366*24*time.Hour
 		}
-		if len(all) >= count {
-			out := make([]time.Time, count)
-			for i := range out {
-				out[i] = all[len(all)-1-i]
+		all = all[:0]
+		for t := s.plan.Next(from); !t.IsZero() && !t.After(until); t = s.plan.Next(t) {
+			if all = append(all, t); len(all) > promised {
+				all = all[1:]
 			}
-			return out
 		}
 	}
-	return fleet.Daily(now)
+	slices.Reverse(all)
+	if s.plan == nil || s.Changed.After(until) {
+		return fleet.Daily(until)
+	}
+	for oldest := s.Changed; len(all) < promised; {
+		oldest = oldest.Add(-24 * time.Hour)
+		all = append(all, oldest)
+	}
+	return all
 }
 
 // Schedule is the present schedule.
@@ -124,12 +131,12 @@ func (s *Service) SetSchedule(ctx context.Context, sc Schedule, by string) (Sche
 }
 
 // Promise is when captures were due by the schedule.
-func (s *Service) Promise(now time.Time) []time.Time {
+func (s *Service) Promise(until time.Time) []time.Time {
 	sc, err := s.Schedule(s.ctx)
 	if err != nil {
-		return fleet.Daily(now)
+		return fleet.Daily(until)
 	}
-	return sc.due(now, 4)
+	return sc.due(until)
 }
 
 // RunSchedule starts rounds when they are due, until ctx ends. One that fell due

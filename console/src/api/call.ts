@@ -1,0 +1,57 @@
+// The one place that talks to the service. Types come from the contract.
+import createClient from 'openapi-fetch'
+import type { components, paths } from './contract.gen'
+
+export type Device = components['schemas']['Device']
+export type DeviceDetail = components['schemas']['DeviceDetail']
+export type Revision = components['schemas']['Revision']
+export type Configuration = components['schemas']['Configuration']
+export type Comparison = components['schemas']['Comparison']
+export type Row = components['schemas']['Row']
+export type Span = components['schemas']['Span']
+export type Stats = components['schemas']['Stats']
+export type Round = components['schemas']['Round']
+export type RoundDetail = components['schemas']['RoundDetail']
+export type Visit = components['schemas']['Visit']
+export type Session = components['schemas']['Session']
+export type JournalEntry = components['schemas']['JournalEntry']
+export type RoundEvent = components['schemas']['RoundEvent']
+
+export const api = createClient<paths>({ baseUrl: '/api/v1' })
+
+/** A problem that the service answered with (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    detail?: string,
+  ) {
+    super(detail || title)
+  }
+}
+
+interface Answer<T> {
+  data?: T
+  error?: { title?: string; detail?: string }
+  response: Response
+}
+
+/** The data of an answer, or its problem thrown. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
+  try {
+    answer = await call
+  } catch {
+    throw new Problem(0, 'The service does not answer. Is it running?')
+  }
+  if (!answer.response.ok) {
+    throw new Problem(
+      answer.response.status,
+      answer.error?.title ?? 'The service could not do this.',
+      answer.error?.detail,
+    )
+  }
+  return answer.data as T
+}
+
+export const zone = Intl.DateTimeFormat().resolvedOptions().timeZone

@@ -1,0 +1,183 @@
+// Command pictures takes every picture of docs/screenshots again from the demo
+// data: pages with headless Chromium, terminal output from a real terminal
+// window. It is what 'make screenshots' runs.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"vergekeep/demo"
+)
+
+const password = "pictures-of-skerry"
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "folder of the pictures")
+	only := flag.String("only", "", "take only those whose name holds this")
+	width := flag.Int("width", 1280, "of pages")
+	flag.Parse()
+	if err := run(context.Background(), *out, *only, *width); err != nil {
+		fmt.Fprintln(os.Stderr, "pictures:", err)
+		os.Exit(1)
+	}
+}
+
+// page is a picture of a page.
+type page struct {
+	name, path, theme string
+	wait              string // a selector that is there when the page is
+	then              []chromedp.Action
+}
+
+func pages() []page {
+	compare := "/compare?" + url.Values{"left": {"np-acc-2@-1"}, "right": {"np-acc-2"}}.Encode()
+	moved := "/compare?" + url.Values{"left": {"hh-fw-1:running/guests@1"}, "right": {"hh-fw-1:running/guests"}, "as": {"unified"}}.Encode()
+	return []page{
+		{"fleet-light", "/fleet", "light", "[role=row] a", nil},
+		{"fleet-dark-by-site", "/fleet?group=site", "dark", "[role=row] a", nil},
+		{"device-light", "/device?name=hh-dist-1", "light", "[aria-label=Configuration] span", nil},
+		{"device-dark-problem", "/device?name=dd-edge-1", "dark", "[aria-label=Configuration] span", nil},
+		{"compare-dark", compare, "dark", "[aria-label=Differences] span", nil},
+		{"compare-light-unified", moved, "light", "[aria-label=Differences] span", nil},
+		{"round-light", "/rounds/35", "light", "[role=progressbar]", nil},
+		{"round-running-dark", "/fleet", "dark", "[role=row] a", []chromedp.Action{
+			chromedp.Click(`form button.main-button`), chromedp.WaitVisible(`[role=progressbar]`), chromedp.Sleep(2500 * time.Millisecond)}},
+		{"journal-light", "/journal", "light", "tbody tr", nil},
+	}
+}
+
+// terminal is a picture of a terminal.
+type terminal struct{ name, command string }
+
+func terminals(binary string) []terminal {
+	return []terminal{
+		{"terminal-tour", binary + " demo --tour 2>&1 | tail -n 46"},
+		{"terminal-diff", binary + " diff np-acc-2; echo; " + binary + " diff hh-fw-1:running/guests"},
+		{"terminal-round", binary + " capture --all"},
+		{"terminal-devices", binary + " device list | head -n 24 | cut -c1-150; echo; " + binary + " history hh-dist-1"},
+	}
+}
+
+func run(ctx context.Context, out, only string, width int) error {
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	d, err := demo.Start(ctx, demo.Options{Listen: "127.0.0.1:0", Password: password, Quiet: true, Version: "0.1", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})), Out: io.Discard})
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	go func() { served <- d.Run(ctx, true) }()
+	err = errors.Join(takePages(ctx, d.Daemon.URL, out, only, width), takeTerminals(ctx, d.Daemon.URL, out, only))
+	cancel()
+	return errors.Join(err, <-served, d.Close())
+}
+
+func takePages(ctx context.Context, base, out, only string, width int) error {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.WindowSize(width, 800))
+	ctx, stop := chromedp.NewExecAllocator(ctx, options...)
+	defer stop()
+	ctx, stop = chromedp.NewContext(ctx)
+	defer stop()
+	height := int64(800)
+	if width > 1280 {
+		height = 1080
+	}
+	if err := chromedp.Do(ctx,
+		emulation.SetDeviceMetricsOverride(int64(width), height, 1, false),
+		chromedp.Navigate(base), chromedp.WaitVisible(`input[name=account]`),
+		chromedp.SendKeys(`input[name=account]`, "noc"), chromedp.SendKeys(`input[name=password]`, password),
+		chromedp.Submit(`form`), chromedp.WaitVisible(`nav`)); err != nil {
+		return fmt.Errorf("signing in: %w", err)
+	}
+	for _, p := range pages() {
+		if !strings.Contains(p.name, only) {
+			continue
+		}
+		limited, done := context.WithTimeout(ctx, 30*time.Second)
+		var png []byte
+		actions := append([]chromedp.Action{
+			chromedp.Evaluate(`localStorage.setItem('theme', '`+p.theme+`')`, nil),
+			chromedp.Navigate(base + p.path), chromedp.WaitVisible(p.wait, chromedp.ByQuery),
+		}, p.then...)
+		actions = append(actions, chromedp.Evaluate(`document.fonts.ready.then(() => true)`, nil), chromedp.Sleep(300*time.Millisecond), chromedp.CaptureScreenshot(&png))
+		err := chromedp.Do(limited, actions...)
+		done()
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, p.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeTerminals runs commands in xterm under a virtual display.
+func takeTerminals(ctx context.Context, base, out, only string) error {
+	binary, err := filepath.Abs("bin/vergekeep")
+	if err != nil {
+		return err
+	}
+	login := filepath.Join(os.TempDir(), fmt.Sprintf("vergekeep-pictures-%d.json", os.Getpid()))
+	defer os.Remove(login)
+	display := ":97"
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1280x800x24")
+	if err := x.Start(); err != nil {
+		return fmt.Errorf("a virtual display: %w", err)
+	}
+	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
+	env := append(os.Environ(), "DISPLAY="+display, "VERGEKEEP_LOGIN="+login, "TERM=xterm-256color")
+	sign := exec.CommandContext(ctx, binary, "login", base, "--account", "noc")
+	sign.Env, sign.Stdin = env, strings.NewReader(password+"\n")
+	if text, err := sign.CombinedOutput(); err != nil {
+		return fmt.Errorf("signing in: %w: %s", err, text)
+	}
+	// The project's own folder stands for the place where a reader would be.
+	short := strings.NewReplacer(binary, "vergekeep")
+	for _, t := range terminals(binary) {
+		if !strings.Contains(t.name, only) {
+			continue
+		}
+		done := filepath.Join(os.TempDir(), fmt.Sprintf("vergekeep-picture-%d.done", os.Getpid()))
+		script := fmt.Sprintf("printf '\\033[1m$ %%s\\033[0m\\n' %q; %s; touch %s; sleep 60", short.Replace(t.command), t.command, done)
+		window := exec.CommandContext(ctx, "xterm", "-geometry", "158x47+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#FDFCF9", "-fg", "#1B2631", "-b", "12", "-e", "bash", "-c", script)
+		window.Env = env
+		if err := window.Start(); err != nil {
+			return fmt.Errorf("a terminal: %w", err)
+		}
+		for range 300 {
+			if _, err := os.Stat(done); err == nil {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		time.Sleep(500 * time.Millisecond)
+		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(out, t.name+".png"))
+		shot.Env = env
+		text, err := shot.CombinedOutput()
+		_ = window.Process.Kill()
+		_ = window.Wait()
+		_ = os.Remove(done)
+		if err != nil {
+			return fmt.Errorf("%s: %w: %s", t.name, err, text)
+		}
+	}
+	return nil
+}
