@@ -12,7 +12,7 @@ import (
 )
 
 // ErrIncomplete is wrapped where a capture lacks a sign of completeness.
-var ErrIncomplete = errors.New("the capture is not complete")
+var ErrIncomplete = errors.New("it is not complete")
 
 // Tree parses a configuration of this platform.
 func (d *Dialect) Tree(text string) *config.Tree { return config.Parse(text, d.Syntax) }

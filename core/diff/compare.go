@@ -1,6 +1,7 @@
 package diff
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -325,44 +326,82 @@ func (s *Stats) add(row Row) {
 	}
 }
 
-// Rows lists the comparison with so many equal lines around each difference;
-// what lies between is one Skipped row. A negative context shows everything.
+// Rows lists the comparison with so many rows around each difference that
+// counts; what lies between, set-aside differences included, is one Skipped
+// row. A negative context shows everything.
 func (r *Result) Rows(context int) []Row {
-	var rows []Row
-	i, j := 0, 0
-	equal := func(count int) {
-		for ; count > 0; count-- {
-			text := chomp(r.left[i])
-			rows = append(rows, Row{Kind: Equal, Left: i + 1, Right: j + 1, LeftText: text, RightText: text})
-			i++
-			j++
-		}
-	}
-	run := func(count int, first, last bool) {
-		head, tail := context, context
-		if first {
-			head = 0
-		}
-		if last {
-			tail = 0
-		}
-		if context < 0 || count <= head+tail || context > 0 && count == head+tail+1 {
-			equal(count)
-			return
-		}
-		equal(head)
-		skip := count - head - tail
-		rows = append(rows, Row{Kind: Skipped, Left: i + 1, Right: j + 1, Count: skip})
-		i, j = i+skip, j+skip
-		equal(tail)
-	}
+	out := &rowWriter{result: r, context: context}
 	for k, e := range r.edits {
-		run(e.A0-i, k == 0, false)
-		rows = append(rows, r.rows[r.rowsOf[k]:r.rowsOf[k+1]]...)
-		i, j = e.A1, e.B1
+		out.add(stretch{edit: -1, left: out.left, right: out.right, count: e.A0 - out.left})
+		out.left, out.right = e.A1, e.B1
+		rows := r.rows[r.rowsOf[k]:r.rowsOf[k+1]]
+		if slices.ContainsFunc(rows, func(row Row) bool { return row.Aside == Counts }) {
+			out.flush(false)
+			out.rows = append(out.rows, rows...)
+			out.begun = true
+			continue
+		}
+		out.add(stretch{edit: k, left: e.A0, right: e.B0, count: len(rows)})
 	}
-	run(len(r.left)-i, len(r.edits) == 0, true)
-	return rows
+	out.add(stretch{edit: -1, left: out.left, right: out.right, count: len(r.left) - out.left})
+	out.flush(true)
+	return out.rows
+}
+
+// stretch is a run of equal lines, or an edit of which nothing counts (edit >= 0).
+type stretch struct{ edit, left, right, count int }
+
+// rowWriter gathers what lies between two differences that count.
+type rowWriter struct {
+	result      *Result
+	context     int
+	left, right int // lines gone over
+	between     []stretch
+	rows        []Row
+	begun       bool // a difference that counts has been written
+}
+
+func (w *rowWriter) add(s stretch) {
+	if s.count > 0 {
+		w.between = append(w.between, s)
+	}
+}
+
+// flush writes what lies between: all of it, or its ends.
+func (w *rowWriter) flush(last bool) {
+	total := 0
+	for _, s := range w.between {
+		total += s.count
+	}
+	head, tail := w.context, w.context
+	if !w.begun {
+		head = 0
+	}
+	if last {
+		tail = 0
+	}
+	all := w.context < 0 || total <= head+tail || w.context > 0 && total == head+tail+1
+	at, skipped := 0, -1
+	for _, s := range w.between {
+		for i := 0; i < s.count; i++ {
+			if !all && at+i >= head && at+i < total-tail {
+				if skipped < 0 {
+					skipped = len(w.rows)
+					w.rows = append(w.rows, Row{Kind: Skipped, Left: s.left + i + 1, Right: s.right + i + 1, Count: total - head - tail})
+				}
+				i = min(s.count, total-tail-at) - 1
+				continue
+			}
+			if s.edit >= 0 {
+				w.rows = append(w.rows, w.result.rows[w.result.rowsOf[s.edit]+i])
+				continue
+			}
+			text := chomp(w.result.left[s.left+i])
+			w.rows = append(w.rows, Row{Kind: Equal, Left: s.left + i + 1, Right: s.right + i + 1, LeftText: text, RightText: text})
+		}
+		at += s.count
+	}
+	w.between = w.between[:0]
 }
 
 func chomp(line string) string { return strings.TrimRight(line, "\r\n") }

@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"vergekeep/demo"
@@ -40,7 +39,7 @@ func main() {
 type page struct {
 	name, path, theme string
 	wait              string // a selector that is there when the page is
-	then              []chromedp.Action
+	then              []chromedp.Action[chromedp.Void]
 }
 
 func pages() []page {
@@ -53,9 +52,9 @@ func pages() []page {
 		{"device-dark-problem", "/device?name=dd-edge-1", "dark", "[aria-label=Configuration] span", nil},
 		{"compare-dark", compare, "dark", "[aria-label=Differences] span", nil},
 		{"compare-light-unified", moved, "light", "[aria-label=Differences] span", nil},
-		{"round-light", "/rounds/35", "light", "[role=progressbar]", nil},
-		{"round-running-dark", "/fleet", "dark", "[role=row] a", []chromedp.Action{
-			chromedp.Click(`form button.main-button`), chromedp.WaitVisible(`[role=progressbar]`), chromedp.Sleep(2500 * time.Millisecond)}},
+		{"round-light", "/rounds/35", "light", "main", nil},
+		{"round-running-dark", "/fleet", "dark", "[role=row] a", []chromedp.Action[chromedp.Void]{
+			chromedp.Click(chromedp.CSS(`form button.main-button`)), chromedp.WaitVisible(chromedp.CSS(`[role=progressbar]`)), chromedp.Sleep(2500 * time.Millisecond)}},
 		{"journal-light", "/journal", "light", "tbody tr", nil},
 	}
 }
@@ -99,11 +98,13 @@ func takePages(ctx context.Context, base, out, only string, width int) error {
 	if width > 1280 {
 		height = 1080
 	}
-	if err := chromedp.Do(ctx,
-		emulation.SetDeviceMetricsOverride(int64(width), height, 1, false),
-		chromedp.Navigate(base), chromedp.WaitVisible(`input[name=account]`),
-		chromedp.SendKeys(`input[name=account]`, "noc"), chromedp.SendKeys(`input[name=password]`, password),
-		chromedp.Submit(`form`), chromedp.WaitVisible(`nav`)); err != nil {
+	first, done := context.WithTimeout(ctx, time.Minute)
+	defer done()
+	if err := chromedp.Do(first,
+		chromedp.EmulateViewport(int64(width), height),
+		chromedp.Navigate(base), chromedp.WaitVisible(chromedp.CSS(`input[name=account]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=account]`), "noc"), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password),
+		chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`nav`))); err != nil {
 		return fmt.Errorf("signing in: %w", err)
 	}
 	for _, p := range pages() {
@@ -111,13 +112,15 @@ func takePages(ctx context.Context, base, out, only string, width int) error {
 			continue
 		}
 		limited, done := context.WithTimeout(ctx, 30*time.Second)
-		var png []byte
-		actions := append([]chromedp.Action{
-			chromedp.Evaluate(`localStorage.setItem('theme', '`+p.theme+`')`, nil),
-			chromedp.Navigate(base + p.path), chromedp.WaitVisible(p.wait, chromedp.ByQuery),
+		actions := append([]chromedp.Action[chromedp.Void]{
+			chromedp.Evaluate[chromedp.Void](`localStorage.setItem('theme', '` + p.theme + `')`),
+			chromedp.Navigate(base + p.path), chromedp.WaitVisible(chromedp.CSS(p.wait)),
 		}, p.then...)
-		actions = append(actions, chromedp.Evaluate(`document.fonts.ready.then(() => true)`, nil), chromedp.Sleep(300*time.Millisecond), chromedp.CaptureScreenshot(&png))
-		err := chromedp.Do(limited, actions...)
+		err := chromedp.Do(limited, append(actions, chromedp.Sleep(700*time.Millisecond))...)
+		var png []byte
+		if err == nil {
+			png, err = chromedp.Run(limited, chromedp.CaptureScreenshot())
+		}
 		done()
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)

@@ -153,13 +153,13 @@ func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Diale
 			part := strings.ReplaceAll(c.Part, "${item}", a.Item)
 			text := dl.CleanText(a.Text)
 			if err := dl.CheckComplete(text); err != nil {
-				return nil, reason.New(reason.Incomplete, "The %s configuration was refused: %w.", strings.TrimSpace(c.Datastore+" "+part), err)
+				return nil, reason.New(reason.Incomplete, "Its %s configuration was refused: %w.", strings.TrimSpace(c.Datastore+" "+part), err)
 			}
 			texts[archive.Key{Device: d.ID, Datastore: c.Datastore, Part: part}] = text
 		}
 	}
 	if len(texts) == 0 {
-		return nil, reason.New(reason.Incomplete, "The device gave no configuration at all.")
+		return nil, reason.New(reason.Incomplete, "It gave no configuration at all.")
 	}
 	return texts, nil
 }
@@ -168,10 +168,10 @@ func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Diale
 // number decides; a name only counts where it is known to be the device's own.
 func sameDevice(d fleet.Device, p dialect.Nameplate) error {
 	if d.Nameplate.Serial != "" && p.Serial != "" && d.Nameplate.Serial != p.Serial {
-		return reason.New(reason.OtherDevice, "The device says its serial number is %s, but the record has %s.", p.Serial, d.Nameplate.Serial)
+		return reason.New(reason.OtherDevice, "It says its serial number is %s, but the record has %s.", p.Serial, d.Nameplate.Serial)
 	}
 	if d.Nameplate.Serial == "" && p.Name != "" && d.Nameplate.Name == "" && !strings.EqualFold(p.Name, d.Name) && !strings.EqualFold(hostPart(p.Name), d.Name) {
-		return reason.New(reason.OtherDevice, "The device says its name is %s, but the record is for %s.", p.Name, d.Name)
+		return reason.New(reason.OtherDevice, "It says its name is %s, but the record is for %s.", p.Name, d.Name)
 	}
 	return nil
 }
@@ -195,7 +195,7 @@ func (s *Service) shrunk(ctx context.Context, d fleet.Device, texts map[archive.
 	for _, r := range newest {
 		text, ok := texts[r.Key]
 		if !ok {
-			return nil, reason.New(reason.Incomplete, "The %s configuration is missing, which was there at the visit before.", strings.TrimSpace(r.Datastore+" "+r.Part))
+			return nil, reason.New(reason.Incomplete, "Its %s configuration is missing, which was there at the visit before.", strings.TrimSpace(r.Datastore+" "+r.Part))
 		}
 		n := strings.Count(text, "\n")
 		if n*100 < r.Lines*shrinkShare && r.Lines-n >= shrinkLines {

@@ -107,7 +107,7 @@ func (r *runner) log(text string) {
 func (r *runner) answer(s *dialect.State, text string) error {
 	if line, isError := dialect.FirstError(r.d.Errors, text); isError {
 		if !s.Tolerate {
-			return reason.New(reason.DeviceError, "The device answered %q to %q.", line, r.expand(s.Send+s.RPC))
+			return reason.New(reason.DeviceError, "It answered %q to %q.", line, r.expand(s.Send+s.RPC))
 		}
 		text = ""
 	}
@@ -205,13 +205,13 @@ func (r *runner) exec(s *dialect.State) (string, bool, error) {
 	text := string(out)
 	if status > 0 && !s.Tolerate {
 		first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
-		return "", false, reason.New(reason.DeviceError, "The device answered %q to %q, with status %d.", first, command, status)
+		return "", false, reason.New(reason.DeviceError, "It answered %q to %q, with status %d.", first, command, status)
 	}
 	return text, true, nil
 }
 
 func flood(limit int) error {
-	return reason.New(reason.Flood, "The device sent more than %d MiB without coming to an end.", limit>>20)
+	return reason.New(reason.Flood, "It sent more than %d MiB without coming to an end.", limit>>20)
 }
 
 func (r *runner) overNetconf(ctx context.Context) error {
@@ -235,7 +235,7 @@ func (r *runner) overNetconf(ctx context.Context) error {
 			if state.Tolerate {
 				return "", true, nil
 			}
-			return "", false, reason.New(reason.DeviceError, "The device answered %q to %q.", answered.Error(), state.RPC)
+			return "", false, reason.New(reason.DeviceError, "It answered %q to %q.", answered.Error(), state.RPC)
 		}
 		if err != nil {
 			return "", false, r.netconfError(err)
@@ -253,7 +253,7 @@ func (r *runner) netconfError(err error) error {
 	case errors.Is(err, netconf.ErrTooLarge):
 		return flood(MaxAnswer)
 	case errors.Is(err, netconf.ErrFraming), errors.Is(err, netconf.ErrProtocol):
-		return reason.New(reason.Protocol, "The device does not speak NETCONF as it should: %w.", err)
+		return reason.New(reason.Protocol, "It does not speak NETCONF as it should: %w.", err)
 	}
 	return r.conn.Why(err)
 }

@@ -95,13 +95,13 @@ func (sh *shell) explain(err error) error {
 	case reason.Hung:
 		switch {
 		case len(sh.s.buf) == 0:
-			return reason.New(reason.Silent, "The device let us in and then said nothing for %s.", sh.d.Reach.Silence)
+			return reason.New(reason.Silent, "It let us in and then said nothing for %s.", sh.d.Reach.Silence)
 		case !sh.prompt:
 			return reason.New(reason.NoPrompt, "No prompt came within %s; the last line was %q.", sh.d.Reach.Silence, clip(sh.lastLine()))
 		}
-		return reason.New(reason.Hung, "The device fell silent for %s %s.", sh.d.Reach.Silence, sh.where())
+		return reason.New(reason.Hung, "It fell silent for %s %s.", sh.d.Reach.Silence, sh.where())
 	case reason.HungUp:
-		return reason.New(reason.HungUp, "The device closed the connection %s.", sh.where())
+		return reason.New(reason.HungUp, "It closed the connection %s.", sh.where())
 	}
 	return why
 }
@@ -312,7 +312,7 @@ func (sh *shell) fire(i int, line string, from int) error {
 		if line == "" {
 			line = sh.lastLine()
 		}
-		return reason.New(reason.Code(rule.Fail), "The device answered %q.", clip(line))
+		return reason.New(reason.Code(rule.Fail), "It answered %q.", clip(line))
 	}
 	if rule.Answer != "" {
 		text, err := sh.secretAnswer(rule.Answer, sh.fired[i])
@@ -325,7 +325,7 @@ func (sh *shell) fire(i int, line string, from int) error {
 	}
 	if rule.Key != "" {
 		if sh.fired[i] > 1000 {
-			return reason.New(reason.NoPrompt, "The device asked for a key a thousand times.")
+			return reason.New(reason.NoPrompt, "It asked for a key a thousand times.")
 		}
 		if err := sh.write(rule.Key); err != nil {
 			return err
@@ -343,13 +343,13 @@ func (sh *shell) secretAnswer(answer string, times int) (string, error) {
 	switch {
 	case strings.Contains(answer, "${elevation}"):
 		if sh.cred.Elevation == "" {
-			return "", reason.New(reason.ElevationMissing, "The device wants the secret of its elevated mode, and the credential has none.")
+			return "", reason.New(reason.ElevationMissing, "It wants the secret of its elevated mode, and the credential has none.")
 		}
 		if times > 1 {
-			return "", reason.New(reason.ElevationRefused, "The device refused the secret of its elevated mode.")
+			return "", reason.New(reason.ElevationRefused, "It refused the secret of its elevated mode.")
 		}
 	case times > 1:
-		return "", reason.New(reason.CredentialRefused, "The device refused the login of %s.", sh.cred.User)
+		return "", reason.New(reason.CredentialRefused, "It refused the login of %s.", sh.cred.User)
 	}
 	return strings.NewReplacer("${user}", sh.cred.User, "${password}", sh.cred.Password, "${elevation}", sh.cred.Elevation, "${item}", sh.item).Replace(answer), nil
 }

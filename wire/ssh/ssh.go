@@ -106,7 +106,7 @@ func Dial(ctx context.Context, t Target) (*Conn, error) {
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			c.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
 			if t.HostKey != "" && t.HostKey != c.HostKey {
-				keyError = reason.New(reason.HostKeyChanged, "%s shows the host key %s, but %s is on record.", host, ssh.FingerprintSHA256(key), Fingerprint(t.HostKey))
+				keyError = reason.New(reason.HostKeyChanged, "It shows another host key: %s; on record is %s.", ssh.FingerprintSHA256(key), Fingerprint(t.HostKey))
 				return keyError
 			}
 			return nil
@@ -126,7 +126,7 @@ func Dial(ctx context.Context, t Target) (*Conn, error) {
 		if keyError != nil {
 			return nil, keyError
 		}
-		return nil, c.handshakeError(ctx, host, t.User, err)
+		return nil, c.handshakeError(ctx, t.User, err)
 	}
 	_ = nc.SetDeadline(time.Time{})
 	c.conn.silence = t.Silence
@@ -164,14 +164,14 @@ func dialError(ctx context.Context, host string, err error) error {
 	case ctx.Err() != nil:
 		return contextError(ctx)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return reason.New(reason.Refused, "%s refused the connection.", host)
+		return reason.New(reason.Refused, "It refused the connection to %s.", host)
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return reason.New(reason.ConnectTimeout, "%s did not answer in time.", host)
+		return reason.New(reason.ConnectTimeout, "It did not answer in time at %s.", host)
 	}
-	return reason.New(reason.Unreachable, "%s cannot be reached: %w.", host, err)
+	return reason.New(reason.Unreachable, "It cannot be reached at %s: %w.", host, err)
 }
 
-func (c *Conn) handshakeError(ctx context.Context, host, user string, err error) error {
+func (c *Conn) handshakeError(ctx context.Context, user string, err error) error {
 	var negotiation *ssh.AlgorithmNegotiationError
 	var timeout net.Error
 	text := err.Error()
@@ -180,17 +180,17 @@ func (c *Conn) handshakeError(ctx context.Context, host, user string, err error)
 		return contextError(ctx)
 	case errors.As(err, &timeout) && timeout.Timeout(), c.conn.silent.Load():
 		if c.conn.heard.Load() {
-			return reason.New(reason.ConnectTimeout, "%s began to talk, but the login did not come to an end in time.", host)
+			return reason.New(reason.ConnectTimeout, "It began to talk, but the login did not come to an end in time.")
 		}
-		return reason.New(reason.Silent, "%s accepted the connection and then said nothing.", host)
+		return reason.New(reason.Silent, "It accepted the connection and then said nothing.")
 	case strings.Contains(text, "unable to authenticate"):
-		return reason.New(reason.CredentialRefused, "%s refused the login of %s.", host, user)
+		return reason.New(reason.CredentialRefused, "It refused the login of %s.", user)
 	case errors.As(err, &negotiation), strings.Contains(text, "no common algorithm"):
-		return reason.New(reason.NoCommonAlgorithm, "%s and Verge Keep have no algorithm in common: %w.", host, err)
+		return reason.New(reason.NoCommonAlgorithm, "It offers no algorithm that is safe: %w.", err)
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF):
-		return reason.New(reason.HungUp, "%s closed the connection during the login.", host)
+		return reason.New(reason.HungUp, "It closed the connection during the login.")
 	}
-	return reason.New(reason.NotSSH, "%s does not speak SSH as it should: %w.", host, err)
+	return reason.New(reason.NotSSH, "It does not speak SSH as it should: %w.", err)
 }
 
 // contextError is the reason that stands behind the end of ctx.
@@ -211,9 +211,9 @@ func (c *Conn) Why(err error) error {
 	case c.ctx.Err() != nil:
 		return contextError(c.ctx)
 	case c.conn.silent.Load():
-		return reason.New(reason.Hung, "The device fell silent for %s in the middle of the visit.", c.conn.silence)
+		return reason.New(reason.Hung, "It fell silent for %s in the middle of the visit.", c.conn.silence)
 	}
-	return reason.New(reason.HungUp, "The device closed the connection in the middle of the visit.")
+	return reason.New(reason.HungUp, "It closed the connection in the middle of the visit.")
 }
 
 // Close ends the connection.
@@ -232,7 +232,7 @@ func (c *Conn) session() (*channel, <-chan *ssh.Request, error) {
 	if err != nil {
 		var refused *ssh.OpenChannelError
 		if errors.As(err, &refused) {
-			return nil, nil, reason.New(reason.HungUp, "The device refused to open a session: %w.", err)
+			return nil, nil, reason.New(reason.HungUp, "It refused to open a session: %w.", err)
 		}
 		return nil, nil, c.Why(err)
 	}
@@ -245,7 +245,7 @@ func (c *channel) request(name string, payload []byte) error {
 		return err
 	}
 	if !ok {
-		return reason.New(reason.Protocol, "The device refused the SSH request %q.", name)
+		return reason.New(reason.Protocol, "It refused the SSH request %q.", name)
 	}
 	return nil
 }

@@ -16,7 +16,7 @@ defineProps<{ half: Half; digits: number; current: boolean; note: string }>()
       >{{ half.number }}</span
     >
     <span class="w-[2.5ch] text-center shrink-0 select-none">{{ half.mark }}</span>
-    <span class="truncate" :title="half.pieces.map((p) => p.text).join('')"
+    <span class="overflow-hidden text-ellipsis" :title="half.pieces.map((p) => p.text).join('')"
       ><template v-for="(p, i) in half.pieces" :key="i"
         ><span v-if="p.strong" class="underline decoration-2 underline-offset-2">{{ p.text }}</span
         ><template v-else>{{ p.text }}</template></template

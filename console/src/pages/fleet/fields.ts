@@ -5,12 +5,12 @@ import { since } from '../../parts/say'
 export type Field = 'name' | 'site' | 'role' | 'platform' | 'freshness' | 'change' | 'wrong'
 
 export const columns: { field: Field; title: string; width: string; groups: boolean }[] = [
-  { field: 'name', title: 'Name', width: '150px', groups: false },
-  { field: 'site', title: 'Site', width: '135px', groups: true },
-  { field: 'role', title: 'Role', width: '115px', groups: true },
-  { field: 'platform', title: 'Platform', width: '85px', groups: true },
-  { field: 'freshness', title: 'Freshness', width: '115px', groups: true },
-  { field: 'change', title: 'Last change', width: '125px', groups: false },
+  { field: 'name', title: 'Name', width: '128px', groups: false },
+  { field: 'site', title: 'Site', width: '118px', groups: true },
+  { field: 'role', title: 'Role', width: '98px', groups: true },
+  { field: 'platform', title: 'Platform', width: '70px', groups: true },
+  { field: 'freshness', title: 'Freshness', width: '98px', groups: true },
+  { field: 'change', title: 'Last change', width: '112px', groups: false },
   { field: 'wrong', title: 'What is wrong', width: 'minmax(0, 1fr)', groups: true },
 ]
 

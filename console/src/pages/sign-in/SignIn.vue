@@ -17,9 +17,7 @@ async function signIn() {
     const session = await ask(
       api.POST('/session', { body: { account: account.value, password: password.value } }),
     )
-    queries.clear()
     queries.setQueryData(['session'], session)
-    await queries.invalidateQueries({ queryKey: ['session'] })
   } catch (e) {
     wrong.value = e instanceof Problem ? e.message : String(e)
     password.value = ''
