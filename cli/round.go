@@ -250,6 +250,9 @@ func (a *app) reasons(r *gen.RoundDetail) error {
 		names = append(names, n)
 	}
 	sort.Slice(names, func(i, j int) bool {
+		if x, y := groups[names[i]].outcome, groups[names[j]].outcome; x != y {
+			return x == gen.Failed
+		}
 		if x, y := len(groups[names[i]].visits), len(groups[names[j]].visits); x != y {
 			return x > y
 		}

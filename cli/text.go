@@ -242,7 +242,7 @@ func (a *app) diff(ctx context.Context, cmd *cli.Command) error {
 	if err := a.printComparison(cmd, cmp); err != nil {
 		return err
 	}
-	if cmp.stats.Total() > 0 || cmp.identical == false && refs[0].File != "" && refs[1].File != "" {
+	if cmp.stats.Total() > 0 || !cmp.identical && refs[0].File != "" && refs[1].File != "" {
 		return yes{}
 	}
 	return nil

@@ -218,7 +218,6 @@ func (s *session) readLine(echo bool) (string, error) {
 				}
 			}
 		case c == 0x03 || c == 0x15:
-			line = line[:0]
 			out = append(out, "\r\n"...)
 			flush()
 			return "", nil

@@ -4,9 +4,9 @@ package nearest
 import "strings"
 
 // Of returns the candidate with the smallest edit distance to name, ignoring
-// case, or "" where none is near: at most a third of the letters may differ.
+// case, or "" where none is near: at most half of the letters, and three, may differ.
 func Of(name string, candidates []string) string {
-	best, bestDistance := "", len([]rune(name))/3+1
+	best, bestDistance := "", min(len([]rune(name))/2+1, 4)
 	lower := strings.ToLower(name)
 	for _, c := range candidates {
 		if d := distance(lower, strings.ToLower(c), bestDistance); d < bestDistance {

@@ -82,7 +82,14 @@ func run(ctx context.Context, out, only string, width int) error {
 	ctx, cancel := context.WithCancel(ctx)
 	served := make(chan error, 1)
 	go func() { served <- d.Run(ctx, true) }()
-	err = errors.Join(takePages(ctx, d.Daemon.URL, out, only, width), takeTerminals(ctx, d.Daemon.URL, out, only))
+	err = takePages(ctx, d.Daemon.URL, out, only, width)
+	// The round that a picture has started would be in the way of the next.
+	if list, listErr := d.Daemon.Rounds.List(ctx, 0, 1); listErr == nil && len(list) > 0 {
+		if _, waitErr := d.Daemon.Rounds.Wait(ctx, list[0].ID); waitErr != nil {
+			err = errors.Join(err, waitErr)
+		}
+	}
+	err = errors.Join(err, takeTerminals(ctx, d.Daemon.URL, out, only))
 	cancel()
 	return errors.Join(err, <-served, d.Close())
 }

@@ -98,7 +98,7 @@ func parseReply(msg []byte, id string) (string, error) {
 	dec := xml.NewDecoder(bytes.NewReader(msg))
 	depth := 0
 	dataFrom := int64(-1)
-	data := ""
+	data, seen := "", false
 	var rpcError *RPCError
 	for {
 		before := dec.InputOffset()
@@ -112,6 +112,7 @@ func parseReply(msg []byte, id string) (string, error) {
 		switch t := token.(type) {
 		case xml.StartElement:
 			depth++
+			seen = true
 			switch {
 			case depth == 1:
 				if t.Name.Local != "rpc-reply" {
@@ -146,7 +147,7 @@ func parseReply(msg []byte, id string) (string, error) {
 			depth--
 		}
 	}
-	if depth != 0 {
+	if depth != 0 || !seen {
 		return "", fmt.Errorf("%w: the reply ends early", ErrProtocol)
 	}
 	if rpcError != nil {
