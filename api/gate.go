@@ -98,6 +98,7 @@ func (s *server) validate(c *gin.Context) {
 	var request *openapi3filter.RequestError
 	switch {
 	case errors.As(err, &tooLarge):
+		c.Header("Connection", "close") // the rest of the body is not worth reading
 		problem(c, http.StatusRequestEntityTooLarge, "The body is too large.", "It may have at most 1 MiB.")
 	case errors.As(err, &request):
 		detail := request.Reason

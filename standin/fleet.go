@@ -115,7 +115,10 @@ func (f *Fleet) serve(d *Device, c net.Conn) {
 		return
 	}
 	_ = c.SetDeadline(time.Now().Add(time.Minute))
-	conf := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + strings.ToUpper(string(d.Platform[:1])) + string(d.Platform[1:])}
+	// One of each, as a small device has: so every client works equally hard.
+	conf := &ssh.ServerConfig{Config: ssh.Config{
+		KeyExchanges: []string{ssh.KeyExchangeCurve25519}, Ciphers: []string{ssh.CipherAES128GCM}, MACs: []string{ssh.HMACSHA256ETM},
+	}, ServerVersion: "SSH-2.0-" + strings.ToUpper(string(d.Platform[:1])) + string(d.Platform[1:])}
 	if d.Platform == Coaming {
 		conf.NoClientAuth = true // it asks inside the session
 	} else {

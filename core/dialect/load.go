@@ -134,6 +134,9 @@ func Parse(name, text string) (*Dialect, error) {
 		return nil, c.fail(1, "the file is empty")
 	}
 	c.root = root.Content[0]
+	if c.root.Kind != yaml.MappingNode {
+		return nil, c.fail(c.root.Line, "this is no dialect: it must be a mapping that starts with 'format: 1'")
+	}
 	if n := countNodes(c.root, 0); n < 0 || n > 20_000 {
 		return nil, c.fail(1, "the file is nested too deeply, uses aliases, or has too many entries")
 	}

@@ -140,8 +140,10 @@ func addTo(heading, line string) func(string) string {
 // History is the thirty days before now, in order of time. A round visits all
 // devices each night at two.
 func (n *Network) History(now time.Time) []Event {
+	// The newest day is the last one whose night has passed, so that the stories
+	// are told in full whatever the hour is.
 	day := func(ago int, hour, minute int) time.Time {
-		y, m, d := now.UTC().AddDate(0, 0, -ago).Date()
+		y, m, d := now.UTC().Add(-150*time.Minute).AddDate(0, 0, -ago).Date()
 		return time.Date(y, m, d, hour, minute, 0, 0, time.UTC)
 	}
 	var events []Event
