@@ -17,7 +17,7 @@ build: $(CONSOLE) $(BIN) ## the console and the one binary
 
 $(BIN): FORCE
 	@mkdir -p bin
-	$(GO) build -trimpath -o $(BIN) ./cmd/vergekeep
+	$(GO) build -trimpath -tags nomsgpack -ldflags="-s -w" -o $(BIN) ./cmd/vergekeep
 
 console/node_modules/.installed: console/package.json console/package-lock.json
 	@echo "installing the console's packages from the npm registry"

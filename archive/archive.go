@@ -135,7 +135,7 @@ func scan(row interface{ Scan(...any) error }) (Revision, error) {
 
 // Latest is the newest revision; its error is [ErrNone] where there is none.
 func (a *Archive) Latest(ctx context.Context, k Key) (Revision, error) {
-	r, err := scan(a.db.Read().QueryRowContext(ctx, `SELECT `+columns+from+
+	r, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+from+
 		`WHERE r.device_id = ? AND r.datastore = ? AND r.part = ? ORDER BY r.number DESC LIMIT 1`, k.Device, k.Datastore, k.Part))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNone
@@ -162,7 +162,7 @@ func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
 		return p, nil
 	}
 	var exists int
-	if err := a.db.Read().QueryRowContext(ctx, `SELECT count(*) FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&exists); err != nil {
+	if err := a.db.QueryRow(ctx, `SELECT count(*) FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&exists); err != nil {
 		return nil, err
 	}
 	before := ""
@@ -184,7 +184,7 @@ func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
 
 // Record writes a prepared capture. It returns the revision that the
 // configuration has now, and whether it is a new one.
-func (a *Archive) Record(tx *sql.Tx, p *Prepared) (Revision, bool, error) {
+func (a *Archive) Record(tx *store.Tx, p *Prepared) (Revision, bool, error) {
 	c := p.capture
 	if !p.Changed() {
 		r := *p.latest
@@ -265,7 +265,7 @@ func (a *Archive) Newest(ctx context.Context, device int64) ([]Revision, error) 
 }
 
 func (a *Archive) query(ctx context.Context, where string, args ...any) ([]Revision, error) {
-	rows, err := a.db.Read().QueryContext(ctx, `SELECT `+columns+from+where, args...)
+	rows, err := a.db.Query(ctx, `SELECT `+columns+from+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -337,7 +337,7 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 // Size is how many revisions and bytes of distinct contents there are, and how
 // many bytes they take.
 func (a *Archive) Size(ctx context.Context) (revisions, contents, stored int64, err error) {
-	err = a.db.Read().QueryRowContext(ctx, `SELECT (SELECT count(*) FROM revisions), coalesce(sum(size), 0),
+	err = a.db.QueryRow(ctx, `SELECT (SELECT count(*) FROM revisions), coalesce(sum(size), 0),
 		coalesce(sum(length(data)), 0) + (SELECT coalesce(sum(length(data)), 0) FROM blob_chunks) FROM blobs`).Scan(&revisions, &contents, &stored)
 	return
 }

@@ -2,7 +2,6 @@ package archive_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -29,7 +28,7 @@ func open(t *testing.T) (*store.DB, *archive.Archive, archive.Key) {
 	t.Cleanup(func() { _ = db.Close() })
 	a, err := archive.New(db)
 	require.NoError(t, err)
-	require.NoError(t, db.Write(t.Context(), func(tx *sql.Tx) error {
+	require.NoError(t, db.Write(t.Context(), func(tx *store.Tx) error {
 		_, err := tx.Exec(`INSERT INTO devices (id, name, platform, address, created_at) VALUES (1, 'ng-acc-1', 'tidegate', '127.0.0.1:1', 0)`)
 		return err
 	}))
@@ -46,7 +45,7 @@ func put(t testing.TB, db *store.DB, a *archive.Archive, k archive.Key, text, fo
 	require.NoError(t, err)
 	var r archive.Revision
 	var isNew bool
-	require.NoError(t, db.Write(ctx, func(tx *sql.Tx) (err error) {
+	require.NoError(t, db.Write(ctx, func(tx *store.Tx) (err error) {
 		r, isNew, err = a.Record(tx, p)
 		return err
 	}))
@@ -130,7 +129,7 @@ func TestLongHistoriesAndLargeContentsComeBackWhole(t *testing.T) {
 		require.True(t, got == texts[r.Number-1], "revision %d", r.Number)
 	}
 	var deepest int
-	require.NoError(t, db.Read().QueryRow(`SELECT max(depth) FROM blobs`).Scan(&deepest))
+	require.NoError(t, db.QueryRow(t.Context(), `SELECT max(depth) FROM blobs`).Scan(&deepest))
 	assert.Less(t, deepest, 32)
 	report, err := a.Check(t.Context())
 	require.NoError(t, err)
@@ -150,7 +149,7 @@ func TestCheckFindsEveryKindOfDamage(t *testing.T) {
 				text := fmt.Sprintf("name %d\n", i)
 				put(t, db, a, k, text, text, start.AddDate(0, 0, i))
 			}
-			require.NoError(t, db.Write(t.Context(), func(tx *sql.Tx) error {
+			require.NoError(t, db.Write(t.Context(), func(tx *store.Tx) error {
 				_, err := tx.Exec(damage)
 				return err
 			}))
@@ -165,7 +164,7 @@ func TestFullDiskLeavesTheArchiveWhole(t *testing.T) {
 	db, a, k := open(t)
 	put(t, db, a, k, "name a\n", "name a\n", start)
 	var pages int
-	require.NoError(t, db.Read().QueryRow(`PRAGMA page_count`).Scan(&pages))
+	require.NoError(t, db.QueryRow(t.Context(), `PRAGMA page_count`).Scan(&pages))
 	require.NoError(t, db.LimitPages(t.Context(), pages+5))
 	random := rand.New(rand.NewPCG(3, 4))
 	var big strings.Builder
@@ -174,7 +173,7 @@ func TestFullDiskLeavesTheArchiveWhole(t *testing.T) {
 	}
 	p, err := a.Prepare(t.Context(), archive.Capture{Key: k, Text: big.String(), Form: big.String(), Origin: archive.Captured, At: start.Add(time.Hour), Arrived: start})
 	require.NoError(t, err)
-	err = db.Write(t.Context(), func(tx *sql.Tx) error {
+	err = db.Write(t.Context(), func(tx *store.Tx) error {
 		_, _, err := a.Record(tx, p)
 		return err
 	})

@@ -8,6 +8,8 @@ import (
 	"fmt"
 
 	"github.com/klauspost/compress/zstd"
+
+	"vergekeep/store"
 )
 
 const (
@@ -81,7 +83,7 @@ func (a *Archive) pack(ctx context.Context, text, before string, latest *Revisio
 		return packed{data: alone}, err
 	}
 	var depth int
-	if err := a.db.Read().QueryRowContext(ctx, `SELECT depth FROM blobs WHERE id = ?`, latest.blob).Scan(&depth); err != nil {
+	if err := a.db.QueryRow(ctx, `SELECT depth FROM blobs WHERE id = ?`, latest.blob).Scan(&depth); err != nil {
 		return packed{}, err
 	}
 	if depth+1 >= maxDepth {
@@ -94,7 +96,7 @@ func (a *Archive) pack(ctx context.Context, text, before string, latest *Revisio
 	return packed{against, latest.blob, depth + 1}, nil
 }
 
-func (a *Archive) putBlob(tx *sql.Tx, p *Prepared) (int64, error) {
+func (a *Archive) putBlob(tx *store.Tx, p *Prepared) (int64, error) {
 	var id int64
 	err := tx.QueryRow(`SELECT id FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&id)
 	if err == nil || !errors.Is(err, sql.ErrNoRows) {
@@ -150,7 +152,7 @@ func (a *Archive) content(ctx context.Context, blob int64, depth int) ([]byte, e
 	var base sql.NullInt64
 	var data []byte
 	var size int
-	err := a.db.Read().QueryRowContext(ctx, `SELECT base_id, data, size FROM blobs WHERE id = ?`, blob).Scan(&base, &data, &size)
+	err := a.db.QueryRow(ctx, `SELECT base_id, data, size FROM blobs WHERE id = ?`, blob).Scan(&base, &data, &size)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("%w: a content is missing", ErrCorrupt)
 	}
@@ -178,7 +180,7 @@ func (a *Archive) content(ctx context.Context, blob int64, depth int) ([]byte, e
 }
 
 func (a *Archive) chunks(ctx context.Context, blob int64) ([]byte, error) {
-	rows, err := a.db.Read().QueryContext(ctx, `SELECT data FROM blob_chunks WHERE blob_id = ? ORDER BY number`, blob)
+	rows, err := a.db.Query(ctx, `SELECT data FROM blob_chunks WHERE blob_id = ? ORDER BY number`, blob)
 	if err != nil {
 		return nil, err
 	}

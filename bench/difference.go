@@ -106,8 +106,7 @@ func diffVsGNU(ctx context.Context) ([]result, error) {
 			return nil, fmt.Errorf("GNU diff printed %d bytes: %w", n, err)
 		}
 		begun := time.Now()
-		left, right := config.Parse(a, config.Syntax{}), config.Parse(b, config.Syntax{})
-		r := diff.Compare(diff.Side{Text: a, PathAt: left.PathAt}, diff.Side{Text: b, PathAt: right.PathAt})
+		r := diff.Compare(diff.Side{Text: a, PathAt: config.Paths(a, config.Guess(a))}, diff.Side{Text: b, PathAt: config.Paths(b, config.Guess(b))})
 		unified := r.Unified("a", "b", 3)
 		in := time.Since(begun).Seconds() * 1e3
 		if unified == "" {
@@ -153,9 +152,10 @@ func start(ctx context.Context) ([]result, error) {
 			return nil, err
 		}
 		lines := bufio.NewScanner(log)
-		ready := false
+		ready, last := false, ""
 		for !ready && lines.Scan() {
-			ready = strings.Contains(lines.Text(), "msg=ready")
+			last = lines.Text()
+			ready = strings.Contains(last, "msg=ready")
 		}
 		took = append(took, time.Since(begun).Seconds()*1e3)
 		_ = cmd.Process.Signal(syscall.SIGINT)
@@ -163,7 +163,7 @@ func start(ctx context.Context) ([]result, error) {
 			continue
 		}
 		if err := cmd.Wait(); err != nil || !ready {
-			return nil, fmt.Errorf("the service did not get ready: %w", err)
+			return nil, fmt.Errorf("the service did not get ready: %w: %s", err, last)
 		}
 	}
 	info, err := os.Stat("bin/vergekeep")

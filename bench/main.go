@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"runtime/pprof"
 	"sort"
 	"strings"
 	"time"
@@ -40,6 +41,7 @@ func main() {
 	role := flag.String("role", "", "what a child process does")
 	count := flag.Int("count", 0, "of a child: how many stand-ins or devices")
 	delay := flag.Duration("delay", 0, "of a child: the stand-ins' delay")
+	profile := flag.String("profile", "", "file for a processor profile")
 	platform := flag.String("platform", "tidegate", "of a child: the stand-ins' platform")
 	flag.Parse()
 	ctx := context.Background()
@@ -49,6 +51,17 @@ func main() {
 			os.Exit(1)
 		}
 		return
+	}
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		defer pprof.StopCPUProfile()
 	}
 	var table []result
 	for _, b := range []benchmark{

@@ -267,14 +267,7 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, refs [2]ref.Ref
 			}
 			sides[i].Text, names[i] = conf.Text, conf.Revision.Ref
 		}
-		text := sides[i].Text
-		var tree *config.Tree
-		sides[i].PathAt = func(line int) []string {
-			if tree == nil {
-				tree = config.Parse(text, config.Guess(text))
-			}
-			return tree.PathAt(line)
-		}
+		sides[i].PathAt = config.Paths(sides[i].Text, config.Guess(sides[i].Text))
 	}
 	if cmd.Bool("unified") {
 		sides[0].PathAt, sides[1].PathAt = nil, nil // nobody will see them

@@ -177,7 +177,7 @@ func (d *Daemon) Serve(ctx context.Context) error {
 		Handler: d.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
 	}
-	if err := d.Rounds.Resume(ctx); err != nil {
+	if err := d.Rounds.Resume(ctx); err != nil && ctx.Err() == nil {
 		return err
 	}
 	background, stop := context.WithCancel(ctx)

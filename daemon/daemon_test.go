@@ -508,6 +508,25 @@ func TestTheScheduleStartsRounds(t *testing.T) {
 	assert.ErrorContains(t, err, "no time zone")
 }
 
+// TestManyReadersWaitForNobody asks for more than there are connections.
+func TestManyReadersWaitForNobody(t *testing.T) {
+	h := open(t, "np-acc-2")
+	done := make(chan struct{})
+	var wg sync.WaitGroup
+	for range 200 {
+		wg.Go(func() {
+			_, err := h.Fleet.Get(t.Context(), "np-acc-2")
+			assert.NoError(t, err)
+		})
+	}
+	go func() { wg.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal("readers wait for each other")
+	}
+}
+
 func TestNothingIsLeftBehind(t *testing.T) {
 	h := open(t, "np-acc-2")
 	h.round("")

@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -40,7 +41,9 @@ var ErrClosed = errors.New("the database is closed")
 type DB struct {
 	path   string
 	read   *sql.DB
+	cached sync.Map // of read: query to *sql.Stmt
 	write  *sql.DB
+	conn   *sql.Conn // the one connection of write
 	jobs   chan job
 	done   chan struct{} // closed by Close: no more jobs
 	ended  chan struct{} // closed when the writer has ended
@@ -49,8 +52,44 @@ type DB struct {
 
 type job struct {
 	ctx    context.Context
-	f      func(*sql.Tx) error
+	f      func(*Tx) error
 	answer chan error
+}
+
+// Tx is the transaction of a write. Its statements are prepared once for the
+// life of the database.
+type Tx struct {
+	conn  *sql.Conn
+	stmts map[string]*sql.Stmt
+}
+
+func (t *Tx) prepare(query string) (*sql.Stmt, error) {
+	if s, ok := t.stmts[query]; ok {
+		return s, nil
+	}
+	s, err := t.conn.PrepareContext(context.Background(), query)
+	if err == nil {
+		t.stmts[query] = s
+	}
+	return s, err
+}
+
+// Exec runs a statement.
+func (t *Tx) Exec(query string, args ...any) (sql.Result, error) {
+	s, err := t.prepare(query)
+	if err != nil {
+		return nil, err
+	}
+	return s.Exec(args...)
+}
+
+// QueryRow asks for one row.
+func (t *Tx) QueryRow(query string, args ...any) *sql.Row {
+	s, err := t.prepare(query)
+	if err != nil {
+		return t.conn.QueryRowContext(context.Background(), query, args...) // it carries the error
+	}
+	return s.QueryRow(args...)
 }
 
 // Open opens or creates the database at path and brings it to this version.
@@ -86,7 +125,11 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	}
 	r.SetMaxOpenConns(8)
 	r.SetMaxIdleConns(8)
-	db := &DB{path: path, read: r, write: w, jobs: make(chan job, 256), done: make(chan struct{}), ended: make(chan struct{}), maxRun: 256}
+	conn, err := w.Conn(ctx)
+	if err != nil {
+		return nil, errors.Join(err, r.Close(), w.Close())
+	}
+	db := &DB{path: path, read: r, write: w, conn: conn, jobs: make(chan job, 256), done: make(chan struct{}), ended: make(chan struct{}), maxRun: 256}
 	go db.writer()
 	return db, nil
 }
@@ -113,13 +156,43 @@ func migrate(ctx context.Context, w *sql.DB) error {
 	return nil
 }
 
-// Read is the pool of reading connections. Do not hold rows open while
-// waiting for anything else.
-func (db *DB) Read() *sql.DB { return db.read }
+// statement is the prepared statement of a query, or nil where it cannot be
+// prepared.
+func (db *DB) statement(ctx context.Context, query string) *sql.Stmt {
+	if s, ok := db.cached.Load(query); ok {
+		return s.(*sql.Stmt)
+	}
+	s, err := db.read.PrepareContext(ctx, query)
+	if err != nil {
+		return nil
+	}
+	if first, there := db.cached.LoadOrStore(query, s); there {
+		_ = s.Close()
+		return first.(*sql.Stmt)
+	}
+	return s
+}
+
+// QueryRow asks a reading connection for one row.
+func (db *DB) QueryRow(ctx context.Context, query string, args ...any) *sql.Row {
+	if s := db.statement(ctx, query); s != nil {
+		return s.QueryRowContext(ctx, args...)
+	}
+	return db.read.QueryRowContext(ctx, query, args...) // it carries the error
+}
+
+// Query asks a reading connection. Do not hold the rows open while waiting for
+// anything else.
+func (db *DB) Query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if s := db.statement(ctx, query); s != nil {
+		return s.QueryContext(ctx, args...)
+	}
+	return db.read.QueryContext(ctx, query, args...)
+}
 
 // Write runs f in the next transaction and returns when it is on disk. If f
 // fails, only what f did is undone.
-func (db *DB) Write(ctx context.Context, f func(*sql.Tx) error) error {
+func (db *DB) Write(ctx context.Context, f func(*Tx) error) error {
 	j := job{ctx, f, make(chan error, 1)}
 	select {
 	case db.jobs <- j:
@@ -144,16 +217,20 @@ func (db *DB) Write(ctx context.Context, f func(*sql.Tx) error) error {
 
 func (db *DB) writer() {
 	defer close(db.ended)
+	tx := &Tx{db.conn, map[string]*sql.Stmt{}}
 	for {
 		select {
 		case j := <-db.jobs:
-			db.run(db.gather(j))
+			db.run(tx, db.gather(j))
 		case <-db.done:
 			for {
 				select {
 				case j := <-db.jobs:
-					db.run(db.gather(j))
+					db.run(tx, db.gather(j))
 				default:
+					for _, s := range tx.stmts {
+						_ = s.Close()
+					}
 					return
 				}
 			}
@@ -175,14 +252,17 @@ func (db *DB) gather(first job) []job {
 	return jobs
 }
 
-func (db *DB) run(jobs []job) {
+func (db *DB) run(tx *Tx, jobs []job) {
 	errs := make([]error, len(jobs))
-	err := func() error {
-		tx, err := db.write.BeginTx(context.Background(), nil)
-		if err != nil {
+	err := func() (err error) {
+		if _, err := tx.Exec("BEGIN IMMEDIATE"); err != nil {
 			return err
 		}
-		defer tx.Rollback() //nolint:errcheck // after a commit it has nothing to do
+		defer func() {
+			if err != nil {
+				_, _ = tx.Exec("ROLLBACK") // a full disk has done it already
+			}
+		}()
 		for i, j := range jobs {
 			if errs[i] = j.ctx.Err(); errs[i] != nil {
 				continue
@@ -200,7 +280,8 @@ func (db *DB) run(jobs []job) {
 				return err
 			}
 		}
-		return tx.Commit()
+		_, err = tx.Exec("COMMIT")
+		return err
 	}()
 	for i, j := range jobs {
 		switch {
@@ -213,7 +294,7 @@ func (db *DB) run(jobs []job) {
 }
 
 // protect keeps the writer alive when f panics.
-func protect(f func(*sql.Tx) error, tx *sql.Tx) (err error) {
+func protect(f func(*Tx) error, tx *Tx) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("a write failed badly: %v", p)
@@ -243,7 +324,7 @@ func (db *DB) LimitPages(ctx context.Context, n int) error {
 	if n == 0 {
 		n = 1 << 30
 	}
-	_, err := db.write.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count=%d", n))
+	_, err := db.conn.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count=%d", n))
 	return err
 }
 
@@ -259,14 +340,18 @@ func (db *DB) WALSize() int64 {
 // Ping asks the database for a sign of life.
 func (db *DB) Ping(ctx context.Context) error {
 	var one int
-	return db.read.QueryRowContext(ctx, "SELECT 1").Scan(&one)
+	return db.QueryRow(ctx, "SELECT 1").Scan(&one)
 }
 
 // Close lets what is waiting be written and closes the database.
 func (db *DB) Close() error {
 	close(db.done)
 	<-db.ended
-	return errors.Join(db.read.Close(), db.write.Close())
+	db.cached.Range(func(_, s any) bool {
+		_ = s.(*sql.Stmt).Close()
+		return true
+	})
+	return errors.Join(db.read.Close(), db.conn.Close(), db.write.Close())
 }
 
 // Time makes a time of what the database keeps: microseconds since 1970 in UTC.

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"errors"
 	"path/filepath"
 	"sync"
@@ -11,14 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func insert(tx *sql.Tx, name string) error {
+func insert(tx *Tx, name string) error {
 	_, err := tx.Exec(`INSERT INTO accounts (name, password_hash, rights, created_at) VALUES (?, '', '', 0)`, name)
 	return err
 }
 
 func names(t *testing.T, db *DB) int {
 	var n int
-	require.NoError(t, db.Read().QueryRow(`SELECT count(*) FROM accounts`).Scan(&n))
+	require.NoError(t, db.QueryRow(t.Context(), `SELECT count(*) FROM accounts`).Scan(&n))
 	return n
 }
 
@@ -30,7 +29,7 @@ func TestAFailedWriteUndoesOnlyItself(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range 100 {
 		wg.Go(func() {
-			err := db.Write(t.Context(), func(tx *sql.Tx) error {
+			err := db.Write(t.Context(), func(tx *Tx) error {
 				if err := insert(tx, string(rune('a'+i%26))+string(rune('a'+i/26))); err != nil {
 					return err
 				}
@@ -60,11 +59,11 @@ func TestWhatWasReportedIsThereAfterReopening(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "keep.db")
 	db, err := Open(t.Context(), path)
 	require.NoError(t, err)
-	require.NoError(t, db.Write(t.Context(), func(tx *sql.Tx) error { return insert(tx, "noc") }))
-	err = db.Write(t.Context(), func(tx *sql.Tx) error { return insert(tx, "NOC") })
+	require.NoError(t, db.Write(t.Context(), func(tx *Tx) error { return insert(tx, "noc") }))
+	err = db.Write(t.Context(), func(tx *Tx) error { return insert(tx, "NOC") })
 	assert.True(t, IsDuplicate(err), "%v", err)
 	require.NoError(t, db.Close())
-	assert.ErrorIs(t, db.Write(t.Context(), func(*sql.Tx) error { return nil }), ErrClosed)
+	assert.ErrorIs(t, db.Write(t.Context(), func(*Tx) error { return nil }), ErrClosed)
 	db, err = Open(t.Context(), path)
 	require.NoError(t, err)
 	defer db.Close()
@@ -75,7 +74,7 @@ func TestADatabaseOfANewerVersionIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "keep.db")
 	db, err := Open(t.Context(), path)
 	require.NoError(t, err)
-	require.NoError(t, db.Write(t.Context(), func(tx *sql.Tx) error {
+	require.NoError(t, db.Write(t.Context(), func(tx *Tx) error {
 		_, err := tx.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`)
 		return err
 	}))
@@ -90,7 +89,7 @@ func TestTheJournalIsAppendOnly(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	exec := func(q string) error {
-		return db.Write(t.Context(), func(tx *sql.Tx) error { _, err := tx.Exec(q); return err })
+		return db.Write(t.Context(), func(tx *Tx) error { _, err := tx.Exec(q); return err })
 	}
 	require.NoError(t, exec(`INSERT INTO journal (at, account, action, object, detail, chain) VALUES (1, 'a', 'b', 'c', 'd', x'00')`))
 	assert.ErrorContains(t, exec(`UPDATE journal SET account = 'x'`), "append-only")

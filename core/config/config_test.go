@@ -117,3 +117,16 @@ func TestGuess(t *testing.T) {
 		assert.Equal(t, want, Guess(text).Reader, text)
 	}
 }
+
+func TestPathsAgreeWithTheTree(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"a\n", "  b\n", "    c\n", "  d\n", "\n", " e\n"}), 0, 20).Draw(t, "lines")
+		text := strings.Join(lines, "")
+		tree, lazy := Parse(text, Syntax{}), Paths(text, Syntax{})
+		for i, line := range lines {
+			if strings.TrimSpace(line) != "" {
+				require.Equal(t, tree.PathAt(i+1), lazy(i+1), "line %d of %q", i+1, text)
+			}
+		}
+	})
+}

@@ -102,6 +102,7 @@ func parseIndent(t *Tree) {
 		n, last := t.leaf(i, l)
 		if n.Kind != Blank {
 			if prev != nil && l.indent > prevIndent {
+				b.adopt(prev)
 				b.open(prev)
 				indents = append(indents, prevIndent)
 			}
@@ -112,9 +113,12 @@ func parseIndent(t *Tree) {
 		}
 		at = n.Head.To
 		added := b.add(n)
-		prev = nil
-		if n.Kind == Line {
+		switch n.Kind {
+		case Line:
 			prev, prevIndent = added, l.indent
+		case Blank: // a heading may be followed by a blank line
+		default:
+			prev = nil
 		}
 		i = last
 	}

@@ -327,6 +327,23 @@ func (b *builder) add(n Node) *Node {
 	return p
 }
 
+// adopt makes the nodes that follow n, which are blank, its children.
+func (b *builder) adopt(n *Node) {
+	siblings := &b.t.Children
+	if n.Parent != nil {
+		siblings = &n.Parent.Children
+	}
+	at := len(*siblings) - 1
+	for (*siblings)[at] != n {
+		at--
+	}
+	for _, blank := range (*siblings)[at+1:] {
+		blank.Parent = n
+		n.Children = append(n.Children, blank)
+	}
+	*siblings = (*siblings)[:at+1]
+}
+
 func (b *builder) open(n *Node) {
 	n.Kind = Section
 	b.stack = append(b.stack, n)

@@ -2,9 +2,7 @@ package dialect
 
 import (
 	"crypto/sha256"
-	_ "embed" // the schema
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,24 +10,15 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
 	"go.yaml.in/yaml/v3"
-	"golang.org/x/text/language"
-	"golang.org/x/text/message"
 
 	"vergekeep/core/config"
 	"vergekeep/core/nearest"
 	"vergekeep/core/pattern"
 	"vergekeep/core/reason"
 )
-
-// SchemaText is the published JSON Schema of dialect files.
-//
-//go:embed dialect.schema.json
-var SchemaText string
 
 // MaxSize is how large a dialect file may be, in bytes.
 const MaxSize = 256 << 10
@@ -107,18 +96,6 @@ type fileState struct {
 	Each                                    *struct{ From, Match string }
 	On                                      []struct{ Prompt, See, Line, Answer, Key, Go, Fail string }
 }
-
-var schema = sync.OnceValues(func() (*jsonschema.Schema, error) {
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(SchemaText))
-	if err != nil {
-		return nil, err
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("dialect.schema.json", doc); err != nil {
-		return nil, err
-	}
-	return c.Compile("dialect.schema.json")
-})
 
 // Parse reads and checks one dialect file. Its error is a [*FileError].
 func Parse(name, text string) (*Dialect, error) {
@@ -224,51 +201,6 @@ func lineOf(n *yaml.Node, path []string) int {
 		n = next
 	}
 	return line
-}
-
-func (c *checker) checkSchema() bool {
-	s, err := schema()
-	if err != nil {
-		_ = c.fail(1, "the schema of dialects is broken: %v", err)
-		return false
-	}
-	var v any
-	if err := c.root.Decode(&v); err != nil {
-		_ = c.yamlError(err)
-		return false
-	}
-	// The validator knows JSON's types only.
-	encoded, err := json.Marshal(v)
-	if err != nil {
-		_ = c.fail(1, "every key must be text: %v", err)
-		return false
-	}
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
-	if err != nil {
-		_ = c.fail(1, "%v", err)
-		return false
-	}
-	var invalid *jsonschema.ValidationError
-	if err := s.Validate(doc); errors.As(err, &invalid) {
-		c.leaves(invalid)
-	}
-	return len(c.complaints) == 0
-}
-
-// leaves reports the innermost causes of a schema error.
-func (c *checker) leaves(e *jsonschema.ValidationError) {
-	if len(e.Causes) == 0 {
-		what := e.ErrorKind.LocalizedString(message.NewPrinter(language.English))
-		path := e.InstanceLocation
-		if len(path) == 0 {
-			path = []string{"file"}
-		}
-		c.complain(path, "%s", what)
-		return
-	}
-	for _, cause := range e.Causes {
-		c.leaves(cause)
-	}
 }
 
 func (c *checker) regexp(source string, path ...string) *regexp.Regexp {

@@ -100,15 +100,14 @@ func (j *Join) apply(lines []string) []string {
 
 // CheckComplete says which sign of completeness a cleaned capture lacks. The
 // error quotes nothing: any line can hold a secret.
-func (d *Dialect) CheckComplete(text string) error {
+func (d *Dialect) CheckComplete(tree *config.Tree) error {
 	fail := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s", ErrIncomplete, fmt.Sprintf(format, args...))
 	}
-	if text == "" {
+	if tree.Source == "" {
 		return fail("it is empty")
 	}
 	c := d.Complete
-	tree := d.Tree(text)
 	if n := tree.Lines(); n < c.MinLines {
 		return fail("it has %d lines; a whole one has at least %d", n, c.MinLines)
 	}
@@ -260,8 +259,8 @@ func (v View) lineStart(line int) int {
 
 // ComparisonForm is the text with volatile lines and re-salted secrets left
 // out: two captures are the same when their comparison forms are.
-func (d *Dialect) ComparisonForm(text string) string {
-	v := d.View(text)
+func (v View) ComparisonForm() string {
+	text := v.Tree.Source
 	if len(v.Forms) == 0 {
 		return text
 	}

@@ -173,7 +173,7 @@ func (a *Accounts) Add(ctx context.Context, name, password string, rights []Righ
 	}
 	acc := Account{Name: name, Rights: rights, State: "active", OneTime: oneTime, Created: a.now()}
 	hash := a.newHash(password)
-	err := a.db.Write(ctx, func(tx *sql.Tx) error {
+	err := a.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO accounts (name, password_hash, rights, one_time, created_at) VALUES (?, ?, ?, ?, ?)`,
 			name, hash, joinRights(rights), oneTime, store.Stamp(acc.Created))
 		if store.IsDuplicate(err) {
@@ -214,7 +214,7 @@ func scan(row interface{ Scan(...any) error }, more ...any) (Account, error) {
 
 // List is all accounts in order of name.
 func (a *Accounts) List(ctx context.Context) ([]Account, error) {
-	rows, err := a.db.Read().QueryContext(ctx, `SELECT `+columns+` FROM accounts a ORDER BY a.name`)
+	rows, err := a.db.Query(ctx, `SELECT `+columns+` FROM accounts a ORDER BY a.name`)
 	if err != nil {
 		return nil, err
 	}
@@ -237,7 +237,7 @@ func (a *Accounts) SetState(ctx context.Context, name, state, by string) (Accoun
 		return Account{}, fmt.Errorf("%w: the state is active or disabled, not %q", ErrInvalid, state)
 	}
 	var acc Account
-	err := a.db.Write(ctx, func(tx *sql.Tx) error {
+	err := a.db.Write(ctx, func(tx *store.Tx) error {
 		var err error
 		acc, err = scan(tx.QueryRow(`SELECT `+columns+` FROM accounts a WHERE a.name = ?`, name))
 		if errors.Is(err, sql.ErrNoRows) {
@@ -275,7 +275,7 @@ func (a *Accounts) SetPassword(ctx context.Context, id int64, source, old, passw
 	if err := checkPassword(password); err != nil {
 		return err
 	}
-	acc, err := scan(a.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM accounts a WHERE a.id = ?`, id))
+	acc, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+` FROM accounts a WHERE a.id = ?`, id))
 	if err != nil {
 		return err
 	}
@@ -283,7 +283,7 @@ func (a *Accounts) SetPassword(ctx context.Context, id int64, source, old, passw
 		return err
 	}
 	hash := a.newHash(password)
-	return a.db.Write(ctx, func(tx *sql.Tx) error {
+	return a.db.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.Exec(`UPDATE accounts SET password_hash = ?, one_time = 0 WHERE id = ?`, hash, id); err != nil {
 			return err
 		}
@@ -297,7 +297,7 @@ func (a *Accounts) check(ctx context.Context, name, password, source string) (Ac
 		return Account{}, &ThrottledError{wait}
 	}
 	var hash string
-	acc, err := scan(a.db.Read().QueryRowContext(ctx, `SELECT `+columns+`, a.password_hash FROM accounts a WHERE a.name = ?`, name), &hash)
+	acc, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+`, a.password_hash FROM accounts a WHERE a.name = ?`, name), &hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		hash = absent // unknown names take as long as known ones
 	} else if err != nil {
@@ -323,7 +323,7 @@ func (a *Accounts) SignIn(ctx context.Context, name, password, source string) (A
 		return acc, "", err
 	}
 	secret, now := random(32), a.now()
-	err = a.db.Write(ctx, func(tx *sql.Tx) error {
+	err = a.db.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.Exec(`DELETE FROM sign_ins WHERE expires_at < ?`, store.Stamp(now)); err != nil {
 			return err
 		}
@@ -338,7 +338,7 @@ func (a *Accounts) SignIn(ctx context.Context, name, password, source string) (A
 
 // SignOut ends a sign-in.
 func (a *Accounts) SignOut(ctx context.Context, secret string) error {
-	return a.db.Write(ctx, func(tx *sql.Tx) error {
+	return a.db.Write(ctx, func(tx *store.Tx) error {
 		_, err := tx.Exec(`DELETE FROM sign_ins WHERE token_hash = ?`, digest(secret))
 		return err
 	})
@@ -351,7 +351,7 @@ func digest(secret string) []byte {
 
 // BySession is the account of a sign-in.
 func (a *Accounts) BySession(ctx context.Context, secret string) (Account, error) {
-	acc, err := scan(a.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM sign_ins s JOIN accounts a ON a.id = s.account_id
+	acc, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+` FROM sign_ins s JOIN accounts a ON a.id = s.account_id
 		WHERE s.token_hash = ? AND s.expires_at > ? AND a.state = 'active'`, digest(secret), store.Stamp(a.now())))
 	if errors.Is(err, sql.ErrNoRows) {
 		return acc, ErrDenied
@@ -369,7 +369,7 @@ func (a *Accounts) NewToken(ctx context.Context, acc Account, name string) (Toke
 	}
 	secret := tokenPrefix + random(32)
 	t := Token{Name: name, Account: acc.Name, Created: a.now()}
-	err := a.db.Write(ctx, func(tx *sql.Tx) error {
+	err := a.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO tokens (account_id, name, token_hash, created_at) VALUES (?, ?, ?, ?)`, acc.ID, name, digest(secret), store.Stamp(t.Created))
 		if err != nil {
 			return err
@@ -385,13 +385,13 @@ func (a *Accounts) NewToken(ctx context.Context, acc Account, name string) (Toke
 // ByToken is the account of a token.
 func (a *Accounts) ByToken(ctx context.Context, secret string) (Account, error) {
 	var id, used int64
-	acc, err := scan(a.db.Read().QueryRowContext(ctx, `SELECT `+columns+`, t.id, t.last_used FROM tokens t JOIN accounts a ON a.id = t.account_id
+	acc, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+`, t.id, t.last_used FROM tokens t JOIN accounts a ON a.id = t.account_id
 		WHERE t.token_hash = ? AND t.revoked_at = 0 AND a.state = 'active'`, digest(secret)), &id, &used)
 	if errors.Is(err, sql.ErrNoRows) {
 		return acc, ErrDenied
 	}
 	if now := a.now(); err == nil && now.Sub(store.Time(used)) > time.Minute {
-		err = a.db.Write(ctx, func(tx *sql.Tx) error {
+		err = a.db.Write(ctx, func(tx *store.Tx) error {
 			_, err := tx.Exec(`UPDATE tokens SET last_used = ? WHERE id = ?`, store.Stamp(now), id)
 			return err
 		})
@@ -401,7 +401,7 @@ func (a *Accounts) ByToken(ctx context.Context, secret string) (Account, error) 
 
 // Tokens lists the tokens of an account, or of all for id 0.
 func (a *Accounts) Tokens(ctx context.Context, account int64) ([]Token, error) {
-	rows, err := a.db.Read().QueryContext(ctx, `SELECT t.id, t.name, a.name, t.created_at, t.last_used, t.revoked_at FROM tokens t JOIN accounts a ON a.id = t.account_id
+	rows, err := a.db.Query(ctx, `SELECT t.id, t.name, a.name, t.created_at, t.last_used, t.revoked_at FROM tokens t JOIN accounts a ON a.id = t.account_id
 		WHERE ? IN (0, a.id) ORDER BY t.id`, account)
 	if err != nil {
 		return nil, err
@@ -422,7 +422,7 @@ func (a *Accounts) Tokens(ctx context.Context, account int64) ([]Token, error) {
 
 // Revoke ends a token. An account may revoke its own; an administrator any.
 func (a *Accounts) Revoke(ctx context.Context, acc Account, id int64) error {
-	return a.db.Write(ctx, func(tx *sql.Tx) error {
+	return a.db.Write(ctx, func(tx *store.Tx) error {
 		any := int64(0)
 		if !acc.May(Administer) {
 			any = acc.ID

@@ -181,7 +181,7 @@ func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time) (Devi
 // List is the devices that the selector picks, in order of name.
 func (f *Fleet) List(ctx context.Context, sel selector.Selector) ([]Device, error) {
 	due := f.due()
-	rows, err := f.db.Read().QueryContext(ctx, `SELECT `+columns+` FROM devices ORDER BY name`)
+	rows, err := f.db.Query(ctx, `SELECT `+columns+` FROM devices ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func orAll(expression string) string {
 
 func (f *Fleet) hint(ctx context.Context, name string) string {
 	var names []string
-	rows, err := f.db.Read().QueryContext(ctx, `SELECT name FROM devices`)
+	rows, err := f.db.Query(ctx, `SELECT name FROM devices`)
 	if err != nil {
 		return ""
 	}
@@ -243,7 +243,8 @@ func (f *Fleet) hint(ctx context.Context, name string) string {
 
 // Get is the device of that name; its error offers the nearest one.
 func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
-	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE name = ?`, name), f.due())
+	due := f.due() // before a connection is taken: it may need one itself
+	d, err := f.scan(f.db.QueryRow(ctx, `SELECT `+columns+` FROM devices WHERE name = ?`, name), due)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: %q.%s", ErrUnknown, name, f.hint(ctx, name))
 	}
@@ -252,7 +253,8 @@ func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
 
 // ByID is the device with that id.
 func (f *Fleet) ByID(ctx context.Context, id int64) (Device, error) {
-	d, err := f.scan(f.db.Read().QueryRowContext(ctx, `SELECT `+columns+` FROM devices WHERE id = ?`, id), f.due())
+	due := f.due() // before a connection is taken: it may need one itself
+	d, err := f.scan(f.db.QueryRow(ctx, `SELECT `+columns+` FROM devices WHERE id = ?`, id), due)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: id %d", ErrUnknown, id)
 	}
@@ -323,7 +325,7 @@ func (f *Fleet) Add(ctx context.Context, d Device, by string) (Device, error) {
 		return d, err
 	}
 	now := f.now()
-	err := f.db.Write(ctx, func(tx *sql.Tx) error {
+	err := f.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO devices (name, site, role, platform, address, labels, state, serial, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			d.Name, d.Site, d.Role, d.Platform, d.Address, strings.Join(d.Labels, "\n"), d.State, d.Nameplate.Serial, store.Stamp(now))
 		if store.IsDuplicate(err) {
@@ -381,7 +383,7 @@ func (f *Fleet) Edit(ctx context.Context, name string, edition int64, c Change, 
 		d.HostKey, d.Nameplate.Serial = "", ""
 		what = "new host key and serial number will be learnt at the next visit"
 	}
-	err = f.db.Write(ctx, func(tx *sql.Tx) error {
+	err = f.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`UPDATE devices SET site = ?, role = ?, address = ?, labels = ?, state = ?, host_key = ?, serial = ?, edition = edition + 1 WHERE id = ? AND edition = ?`,
 			d.Site, d.Role, d.Address, strings.Join(d.Labels, "\n"), d.State, d.HostKey, d.Nameplate.Serial, d.ID, d.Edition)
 		if err != nil {

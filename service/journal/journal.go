@@ -28,7 +28,7 @@ const System = "system"
 
 // Append adds an entry in the transaction of what it tells about. Secrets do
 // not belong in it.
-func Append(tx *sql.Tx, e Entry) error {
+func Append(tx *store.Tx, e Entry) error {
 	var before []byte
 	err := tx.QueryRow(`SELECT chain FROM journal ORDER BY id DESC LIMIT 1`).Scan(&before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -56,7 +56,7 @@ func List(ctx context.Context, db *store.DB, before int64, limit int) ([]Entry, 
 	if before == 0 {
 		before = 1 << 62
 	}
-	rows, err := db.Read().QueryContext(ctx, `SELECT id, at, account, action, object, detail FROM journal WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
+	rows, err := db.Query(ctx, `SELECT id, at, account, action, object, detail FROM journal WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +77,7 @@ func List(ctx context.Context, db *store.DB, before int64, limit int) ([]Entry, 
 // Check follows the chain and returns the id of the first entry that was
 // altered or whose predecessor is missing; 0 if there is none.
 func Check(ctx context.Context, db *store.DB) (int64, error) {
-	rows, err := db.Read().QueryContext(ctx, `SELECT id, at, account, action, object, detail, chain FROM journal ORDER BY id`)
+	rows, err := db.Query(ctx, `SELECT id, at, account, action, object, detail, chain FROM journal ORDER BY id`)
 	if err != nil {
 		return 0, err
 	}

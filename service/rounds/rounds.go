@@ -7,7 +7,6 @@ package rounds
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -161,7 +160,7 @@ func (s *Service) Start(ctx context.Context, expression, origin, account string)
 		return Round{}, err
 	}
 	r := Round{Origin: origin, Account: account, Selector: expression, State: Running, Started: s.now(), Planned: len(devices)}
-	err = s.db.Write(ctx, func(tx *sql.Tx) error {
+	err = s.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO rounds (origin, account, selector, state, started_at, planned) VALUES (?, ?, ?, ?, ?, ?)`,
 			origin, account, expression, Running, store.Stamp(r.Started), r.Planned)
 		if err != nil {
@@ -170,13 +169,8 @@ func (s *Service) Start(ctx context.Context, expression, origin, account string)
 		if r.ID, err = res.LastInsertId(); err != nil {
 			return err
 		}
-		plan, err := tx.Prepare(`INSERT INTO visits (round_id, device_id) VALUES (?, ?)`)
-		if err != nil {
-			return err
-		}
-		defer plan.Close()
 		for _, d := range devices {
-			if _, err := plan.Exec(r.ID, d.ID); err != nil {
+			if _, err := tx.Exec(`INSERT INTO visits (round_id, device_id) VALUES (?, ?)`, r.ID, d.ID); err != nil {
 				return err
 			}
 		}
@@ -291,7 +285,7 @@ func (s *Service) forget(id int64) {
 // end closes a round; what was not visited is passed over.
 func (s *Service) end(id int64, state State) (Round, error) {
 	ctx := context.Background()
-	err := s.db.Write(ctx, func(tx *sql.Tx) error {
+	err := s.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`UPDATE visits SET outcome = ?, reason = ?, what = ? WHERE round_id = ? AND outcome = ''`,
 			PassedOver, reason.Cancelled, "The round was cancelled before its turn came.", id)
 		if err != nil {
@@ -394,7 +388,7 @@ func (s *Service) Cancel(ctx context.Context, id int64, by string) (Round, error
 		return r, nil
 	}
 	cancel(reason.New(reason.Cancelled, "The round was cancelled by %s.", by))
-	err = s.db.Write(ctx, func(tx *sql.Tx) error {
+	err = s.db.Write(ctx, func(tx *store.Tx) error {
 		return journal.Append(tx, journal.Entry{At: s.now(), Account: by, Action: "round cancel", Object: fmt.Sprintf("round %d", id)})
 	})
 	if err != nil {
@@ -439,7 +433,7 @@ func (s *Service) List(ctx context.Context, before int64, limit int) ([]Round, e
 }
 
 func (s *Service) query(ctx context.Context, where string, args ...any) ([]Round, error) {
-	rows, err := s.db.Read().QueryContext(ctx, `SELECT id, origin, account, selector, state, started_at, ended_at, planned, fresh, unchanged, failed, passed_over FROM rounds `+where, args...)
+	rows, err := s.db.Query(ctx, `SELECT id, origin, account, selector, state, started_at, ended_at, planned, fresh, unchanged, failed, passed_over FROM rounds `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -462,7 +456,7 @@ var order = map[Outcome]int{Failed: 0, PassedOver: 1, Changed: 2, Waiting: 3, Un
 
 // Visits is all visits of a round, failures first.
 func (s *Service) Visits(ctx context.Context, id int64) ([]Visit, error) {
-	rows, err := s.db.Read().QueryContext(ctx, `SELECT d.name, d.id, d.site, d.platform, v.outcome, v.started_at, v.took, coalesce(v.reason, ''), coalesce(v.what, ''), coalesce(v.undecidable, 0)
+	rows, err := s.db.Query(ctx, `SELECT d.name, d.id, d.site, d.platform, v.outcome, v.started_at, v.took, coalesce(v.reason, ''), coalesce(v.what, ''), coalesce(v.undecidable, 0)
 		FROM visits v JOIN devices d ON d.id = v.device_id WHERE v.round_id = ? ORDER BY d.name`, id)
 	if err != nil {
 		return nil, err

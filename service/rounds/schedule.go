@@ -93,7 +93,7 @@ func (s Schedule) due(until time.Time) []time.Time {
 func (s *Service) Schedule(ctx context.Context) (Schedule, error) {
 	var expression, zone, sel, by string
 	var changed int64
-	err := s.db.Read().QueryRowContext(ctx, `SELECT expression, zone, selector, changed_by, changed_at FROM schedule WHERE id = 1`).Scan(&expression, &zone, &sel, &by, &changed)
+	err := s.db.QueryRow(ctx, `SELECT expression, zone, selector, changed_by, changed_at FROM schedule WHERE id = 1`).Scan(&expression, &zone, &sel, &by, &changed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Schedule{Zone: "UTC"}, nil
 	}
@@ -115,7 +115,7 @@ func (s *Service) SetSchedule(ctx context.Context, sc Schedule, by string) (Sche
 		return sc, err
 	}
 	now := s.now()
-	err = s.db.Write(ctx, func(tx *sql.Tx) error {
+	err = s.db.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.Exec(`INSERT INTO schedule (id, expression, zone, selector, changed_by, changed_at, last_due) VALUES (1, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (id) DO UPDATE SET expression = excluded.expression, zone = excluded.zone, selector = excluded.selector,
 			changed_by = excluded.changed_by, changed_at = excluded.changed_at, last_due = excluded.last_due`,
@@ -162,7 +162,7 @@ func (s *Service) checkSchedule(ctx context.Context) error {
 		return err
 	}
 	var last int64
-	if err := s.db.Read().QueryRowContext(ctx, `SELECT last_due FROM schedule WHERE id = 1`).Scan(&last); err != nil {
+	if err := s.db.QueryRow(ctx, `SELECT last_due FROM schedule WHERE id = 1`).Scan(&last); err != nil {
 		return err
 	}
 	now := s.now()
@@ -172,7 +172,7 @@ func (s *Service) checkSchedule(ctx context.Context) error {
 	// Marked after it has started: a crash in between means a second round, not
 	// a night without one.
 	_, err = s.Start(ctx, sc.Selector, "schedule", journal.System)
-	return errors.Join(err, s.db.Write(ctx, func(tx *sql.Tx) error {
+	return errors.Join(err, s.db.Write(ctx, func(tx *store.Tx) error {
 		_, err := tx.Exec(`UPDATE schedule SET last_due = ? WHERE id = 1`, store.Stamp(now))
 		return err
 	}))

@@ -69,11 +69,11 @@ func (s *Service) visit(ctx context.Context, d fleet.Device) (brought, error) {
 		}
 	}
 	at := s.now()
-	for key, text := range texts {
+	for key, view := range texts {
 		p, err := s.archive.Prepare(ctx, archive.Capture{
-			Key: key, Text: text, Form: dl.ComparisonForm(text), Dialect: dl.Name + " " + dl.Version,
+			Key: key, Text: view.Tree.Source, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version,
 			Origin: archive.Captured, At: at, Arrived: at, Suspect: suspects[key],
-			Compare: func(before string) diff.Stats { return compare(dl, before, text) },
+			Compare: func(before string) diff.Stats { return compare(dl.View(before), view) },
 		})
 		if err != nil {
 			return b, storageError(err)
@@ -83,11 +83,10 @@ func (s *Service) visit(ctx context.Context, d fleet.Device) (brought, error) {
 	return b, nil
 }
 
-func compare(dl *dialect.Dialect, before, after string) diff.Stats {
-	l, r := dl.View(before), dl.View(after)
+func compare(before, after dialect.View) diff.Stats {
 	return diff.Compare(
-		diff.Side{Text: before, PathAt: l.Tree.PathAt, Forms: l.Forms},
-		diff.Side{Text: after, PathAt: r.Tree.PathAt, Forms: r.Forms}).Stats
+		diff.Side{Text: before.Tree.Source, PathAt: before.Tree.PathAt, Forms: before.Forms},
+		diff.Side{Text: after.Tree.Source, PathAt: after.Tree.PathAt, Forms: after.Forms}).Stats
 }
 
 // credential is the one that worked last, or else the first whose selector
@@ -119,7 +118,7 @@ func (s *Service) credential(ctx context.Context, d fleet.Device) (vault.Credent
 
 // capture logs in, holds the dialect's conversation, and checks what it
 // brought: the device must be the one on record, and every text complete.
-func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Dialect, cred vault.Credential, b *brought) (map[archive.Key]string, error) {
+func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Dialect, cred vault.Credential, b *brought) (map[archive.Key]dialect.View, error) {
 	conn, err := ssh.Dial(ctx, ssh.Target{
 		Address: d.Address, User: cred.Username, Password: cred.Password, HostKey: d.HostKey,
 		Connect: dl.Reach.Connect, Silence: dl.Reach.Silence,
@@ -144,18 +143,18 @@ func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Diale
 	if err := sameDevice(d, b.plate); err != nil {
 		return nil, err
 	}
-	texts := map[archive.Key]string{}
+	texts := map[archive.Key]dialect.View{}
 	for _, c := range dl.Captures {
 		for _, a := range result.Answers {
 			if a.Name != c.From {
 				continue
 			}
 			part := strings.ReplaceAll(c.Part, "${item}", a.Item)
-			text := dl.CleanText(a.Text)
-			if err := dl.CheckComplete(text); err != nil {
+			view := dl.View(dl.CleanText(a.Text))
+			if err := dl.CheckComplete(view.Tree); err != nil {
 				return nil, reason.New(reason.Incomplete, "Its %s configuration was refused: %w.", strings.TrimSpace(c.Datastore+" "+part), err)
 			}
-			texts[archive.Key{Device: d.ID, Datastore: c.Datastore, Part: part}] = text
+			texts[archive.Key{Device: d.ID, Datastore: c.Datastore, Part: part}] = view
 		}
 	}
 	if len(texts) == 0 {
@@ -183,7 +182,7 @@ func hostPart(name string) string {
 
 // shrunk says of each text that lost a lot against the revision before, why it
 // is suspect.
-func (s *Service) shrunk(ctx context.Context, d fleet.Device, texts map[archive.Key]string) (map[archive.Key]string, error) {
+func (s *Service) shrunk(ctx context.Context, d fleet.Device, texts map[archive.Key]dialect.View) (map[archive.Key]string, error) {
 	suspects := map[archive.Key]string{}
 	if d.LastGood.IsZero() {
 		return suspects, nil
@@ -193,11 +192,11 @@ func (s *Service) shrunk(ctx context.Context, d fleet.Device, texts map[archive.
 		return nil, storageError(err)
 	}
 	for _, r := range newest {
-		text, ok := texts[r.Key]
+		view, ok := texts[r.Key]
 		if !ok {
 			return nil, reason.New(reason.Incomplete, "Its %s configuration is missing, which was there at the visit before.", strings.TrimSpace(r.Datastore+" "+r.Part))
 		}
-		n := strings.Count(text, "\n")
+		n := view.Tree.Lines()
 		if n*100 < r.Lines*shrinkShare && r.Lines-n >= shrinkLines {
 			suspects[r.Key] = fmt.Sprintf("It has %d lines; the revision before had %d. Reading it again gave the same.", n, r.Lines)
 		}
@@ -237,7 +236,7 @@ func (s *Service) file(ctx context.Context, round int64, d fleet.Device, b broug
 			return o, err
 		}
 	}
-	err := s.db.Write(ctx, func(tx *sql.Tx) error {
+	err := s.db.Write(ctx, func(tx *store.Tx) error {
 		now := store.Stamp(o.started.Add(o.took))
 		o.revisions = nil
 		if o.err == nil {
@@ -297,7 +296,7 @@ var counters = map[Outcome]string{Changed: "fresh", Unchanged: "unchanged", Fail
 // Session is what was said in a visit that failed. It may hold secrets.
 func (s *Service) Session(ctx context.Context, round, device int64) (string, error) {
 	var sealed []byte
-	err := s.db.Read().QueryRowContext(ctx, `SELECT sealed FROM sessions_kept WHERE round_id = ? AND device_id = ?`, round, device).Scan(&sealed)
+	err := s.db.QueryRow(ctx, `SELECT sealed FROM sessions_kept WHERE round_id = ? AND device_id = ?`, round, device).Scan(&sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", fmt.Errorf("%w: nothing was kept of this visit", ErrUnknown)
 	}

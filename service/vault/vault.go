@@ -8,7 +8,6 @@ import (
 	"context"
 	"crypto/cipher"
 	"crypto/rand"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,7 +54,7 @@ func Open(ctx context.Context, db *store.DB, keyFile string) (*Vault, error) {
 	key, err := os.ReadFile(keyFile)
 	if errors.Is(err, os.ErrNotExist) {
 		var sealed int
-		if err := db.Read().QueryRowContext(ctx, `SELECT count(*) FROM credentials`).Scan(&sealed); err != nil {
+		if err := db.QueryRow(ctx, `SELECT count(*) FROM credentials`).Scan(&sealed); err != nil {
 			return nil, err
 		}
 		if sealed > 0 {
@@ -130,7 +129,7 @@ func (v *Vault) Add(ctx context.Context, c Credential, by string, now time.Time)
 		return c, err
 	}
 	c.Created, c.Changed = now, now
-	err = v.db.Write(ctx, func(tx *sql.Tx) error {
+	err = v.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO credentials (name, selector, username, sealed, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?)`,
 			c.Name, c.Selector, c.Username, sealed, store.Stamp(now), store.Stamp(now))
 		if store.IsDuplicate(err) {
@@ -157,7 +156,7 @@ func orAll(selector string) string {
 // List is all credentials, secrets included, in order of name. Only visits
 // need the secrets; nothing that leaves the service may hold them.
 func (v *Vault) List(ctx context.Context) ([]Credential, error) {
-	rows, err := v.db.Read().QueryContext(ctx, `SELECT id, name, selector, username, sealed, created_at, changed_at FROM credentials ORDER BY name`)
+	rows, err := v.db.Query(ctx, `SELECT id, name, selector, username, sealed, created_at, changed_at FROM credentials ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
