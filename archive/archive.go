@@ -93,6 +93,8 @@ type Capture struct {
 	At      time.Time // when it was in force
 	Arrived time.Time
 	Suspect string // why it is suspect, or ""
+	// Before is the newest revision of the same key, nil if there is none.
+	Before *Revision
 	// Compare counts the differences from the revision before; it may be nil.
 	Compare func(before string) diff.Stats
 }
@@ -143,43 +145,30 @@ func (a *Archive) Latest(ctx context.Context, k Key) (Revision, error) {
 	return r, err
 }
 
-// Prepare hashes, compares and compresses a capture. Between it and Record
-// nothing else may be recorded for the same key.
+// Prepare hashes, compares and compresses a capture. From the reading of
+// Capture.Before on nothing else may be recorded for the same key; Record then
+// fails, as no number is given twice.
 func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
-	p := &Prepared{capture: c, hash: sha256.Sum256([]byte(c.Text))}
+	p := &Prepared{capture: c, latest: c.Before, hash: sha256.Sum256([]byte(c.Text))}
 	p.formHash = p.hash
 	if c.Form != c.Text {
 		p.formHash = sha256.Sum256([]byte(c.Form))
 	}
-	latest, err := a.Latest(ctx, c.Key)
-	switch {
-	case err == nil:
-		p.latest = &latest
-	case !errors.Is(err, ErrNone):
-		return nil, err
-	}
 	if !p.Changed() {
 		return p, nil
 	}
-	var exists int
-	if err := a.db.QueryRow(ctx, `SELECT count(*) FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&exists); err != nil {
-		return nil, err
-	}
 	before := ""
-	if p.latest != nil && (c.Compare != nil || exists == 0) {
-		if before, err = a.Text(ctx, latest); err != nil {
+	var err error
+	if p.latest != nil {
+		if before, err = a.Text(ctx, *p.latest); err != nil {
 			return nil, err
 		}
 		if c.Compare != nil {
 			p.stats = c.Compare(before)
 		}
 	}
-	if exists == 0 {
-		if p.blob, err = a.pack(ctx, c.Text, before, p.latest); err != nil {
-			return nil, err
-		}
-	}
-	return p, nil
+	p.blob, err = a.pack(ctx, c.Text, before, p.latest)
+	return p, err
 }
 
 // Record writes a prepared capture. It returns the revision that the
@@ -207,9 +196,11 @@ func (a *Archive) Record(tx *store.Tx, p *Prepared) (Revision, bool, error) {
 	if r.blob, err = a.putBlob(tx, p); err != nil {
 		return r, false, err
 	}
-	if err := tx.QueryRow(`SELECT coalesce(min(number), 0) FROM revisions WHERE device_id = ? AND datastore = ? AND part = ? AND form_hash = ?`,
-		c.Device, c.Datastore, c.Part, p.formHash[:]).Scan(&r.SameAs); err != nil {
-		return r, false, err
+	if p.latest != nil {
+		if err := tx.QueryRow(`SELECT coalesce(min(number), 0) FROM revisions WHERE device_id = ? AND datastore = ? AND part = ? AND form_hash = ?`,
+			c.Device, c.Datastore, c.Part, p.formHash[:]).Scan(&r.SameAs); err != nil {
+			return r, false, err
+		}
 	}
 	r.chain = r.link(before)
 	res, err := tx.Exec(`INSERT INTO revisions (device_id, datastore, part, number, blob_id, form_hash, dialect, origin,

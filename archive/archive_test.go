@@ -38,7 +38,11 @@ func open(t *testing.T) (*store.DB, *archive.Archive, archive.Key) {
 func put(t testing.TB, db *store.DB, a *archive.Archive, k archive.Key, text, form string, at time.Time) (archive.Revision, bool) {
 	t.Helper()
 	ctx := context.Background()
-	p, err := a.Prepare(ctx, archive.Capture{Key: k, Text: text, Form: form, Dialect: "tidegate x", Origin: archive.Captured, At: at, Arrived: at,
+	var before *archive.Revision
+	if latest, err := a.Latest(ctx, k); err == nil {
+		before = &latest
+	}
+	p, err := a.Prepare(ctx, archive.Capture{Key: k, Before: before, Text: text, Form: form, Dialect: "tidegate x", Origin: archive.Captured, At: at, Arrived: at,
 		Compare: func(before string) diff.Stats {
 			return diff.Compare(diff.Side{Text: before}, diff.Side{Text: text}).Stats
 		}})
@@ -171,7 +175,9 @@ func TestFullDiskLeavesTheArchiveWhole(t *testing.T) {
 	for range 20_000 {
 		fmt.Fprintf(&big, "%x\n", random.Uint64())
 	}
-	p, err := a.Prepare(t.Context(), archive.Capture{Key: k, Text: big.String(), Form: big.String(), Origin: archive.Captured, At: start.Add(time.Hour), Arrived: start})
+	latest, err := a.Latest(t.Context(), k)
+	require.NoError(t, err)
+	p, err := a.Prepare(t.Context(), archive.Capture{Key: k, Before: &latest, Text: big.String(), Form: big.String(), Origin: archive.Captured, At: start.Add(time.Hour), Arrived: start})
 	require.NoError(t, err)
 	err = db.Write(t.Context(), func(tx *store.Tx) error {
 		_, _, err := a.Record(tx, p)

@@ -33,7 +33,7 @@ type codec struct {
 }
 
 func newCodec() (*codec, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithWindowSize(window), zstd.WithEncoderConcurrency(2), zstd.WithEncoderLevel(zstd.SpeedDefault))
+	enc, err := zstd.NewWriter(nil, zstd.WithWindowSize(window), zstd.WithEncoderConcurrency(2), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return nil, err
 	}
@@ -97,16 +97,7 @@ func (a *Archive) pack(ctx context.Context, text, before string, latest *Revisio
 }
 
 func (a *Archive) putBlob(tx *store.Tx, p *Prepared) (int64, error) {
-	var id int64
-	err := tx.QueryRow(`SELECT id FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&id)
-	if err == nil || !errors.Is(err, sql.ErrNoRows) {
-		return id, err
-	}
 	b := p.blob
-	if b.data == nil {
-		// It was there when the capture was prepared; nothing may remove it.
-		return 0, fmt.Errorf("%w: a content vanished while it was needed", ErrCorrupt)
-	}
 	var base any
 	if b.base != 0 {
 		base = b.base
@@ -115,9 +106,14 @@ func (a *Archive) putBlob(tx *store.Tx, p *Prepared) (int64, error) {
 	if len(data) > chunkSize {
 		data = nil
 	}
-	res, err := tx.Exec(`INSERT INTO blobs (hash, size, base_id, depth, data) VALUES (?, ?, ?, ?, ?)`, p.hash[:], len(p.capture.Text), base, b.depth, data)
+	res, err := tx.Exec(`INSERT INTO blobs (hash, size, base_id, depth, data) VALUES (?, ?, ?, ?, ?) ON CONFLICT (hash) DO NOTHING`, p.hash[:], len(p.capture.Text), base, b.depth, data)
 	if err != nil {
 		return 0, fmt.Errorf("storing a content: %w", err)
+	}
+	var id int64
+	if n, err := res.RowsAffected(); err != nil || n == 0 { // it is stored already
+		err = errors.Join(err, tx.QueryRow(`SELECT id FROM blobs WHERE hash = ?`, p.hash[:]).Scan(&id))
+		return id, err
 	}
 	if id, err = res.LastInsertId(); err != nil || data != nil {
 		return id, err

@@ -97,6 +97,7 @@ func standIns(ctx context.Context, platform string, count int, delay time.Durati
 
 // keep is a service without its listener being served.
 func keep(ctx context.Context, dir, platform string, list []target, concurrency int) (*daemon.Daemon, error) {
+	daemon.Tune() // as the service does; the bare loop, in this process, has it too
 	d, err := daemon.Open(ctx, daemon.Config{Data: dir, Listen: "127.0.0.1:0", Concurrency: concurrency, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
@@ -140,7 +141,7 @@ func cpu() time.Duration {
 const concurrency = 64
 
 func collectVsBare(ctx context.Context) ([]result, error) {
-	const devices, pairs = 2000, 1
+	const devices, pairs = 2000, 3
 	list, stop, err := standIns(ctx, "tidegate", devices, 0)
 	if err != nil {
 		return nil, err

@@ -82,6 +82,7 @@ func serve() *urfave.Command {
 			if err != nil {
 				return err
 			}
+			daemon.Tune()
 			d, err := daemon.Open(ctx, daemon.Config{
 				Data: cmd.String("data"), KeyFile: cmd.String("key-file"), Listen: cmd.String("listen"), Cert: cmd.String("tls-cert"), Key: cmd.String("tls-key"),
 				AllowPlain: cmd.Bool("listen-without-tls"), Dialects: cmd.String("dialects"), Concurrency: cmd.Int("concurrency"), Log: log, Version: version(),

@@ -55,7 +55,11 @@ func (s *Service) visit(ctx context.Context, d fleet.Device) (brought, error) {
 	if err != nil {
 		return b, err
 	}
-	suspects, err := s.shrunk(ctx, d, texts)
+	newest, err := s.archive.Newest(ctx, d.ID)
+	if err != nil {
+		return b, storageError(err)
+	}
+	suspects, err := shrunk(newest, texts)
 	if err != nil {
 		return b, err
 	}
@@ -64,14 +68,18 @@ func (s *Service) visit(ctx context.Context, d fleet.Device) (brought, error) {
 		if texts, err = s.capture(ctx, d, dl, cred, &b); err != nil {
 			return b, err
 		}
-		if suspects, err = s.shrunk(ctx, d, texts); err != nil {
+		if suspects, err = shrunk(newest, texts); err != nil {
 			return b, err
 		}
+	}
+	before := map[archive.Key]*archive.Revision{}
+	for i := range newest {
+		before[newest[i].Key] = &newest[i]
 	}
 	at := s.now()
 	for key, view := range texts {
 		p, err := s.archive.Prepare(ctx, archive.Capture{
-			Key: key, Text: view.Tree.Source, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version,
+			Key: key, Before: before[key], Text: view.Tree.Source, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version,
 			Origin: archive.Captured, At: at, Arrived: at, Suspect: suspects[key],
 			Compare: func(before string) diff.Stats { return compare(dl.View(before), view) },
 		})
@@ -182,15 +190,8 @@ func hostPart(name string) string {
 
 // shrunk says of each text that lost a lot against the revision before, why it
 // is suspect.
-func (s *Service) shrunk(ctx context.Context, d fleet.Device, texts map[archive.Key]dialect.View) (map[archive.Key]string, error) {
+func shrunk(newest []archive.Revision, texts map[archive.Key]dialect.View) (map[archive.Key]string, error) {
 	suspects := map[archive.Key]string{}
-	if d.LastGood.IsZero() {
-		return suspects, nil
-	}
-	newest, err := s.archive.Newest(ctx, d.ID)
-	if err != nil {
-		return nil, storageError(err)
-	}
 	for _, r := range newest {
 		view, ok := texts[r.Key]
 		if !ok {
