@@ -16,22 +16,40 @@ export function listen(queries: QueryClient): () => void {
       stale.clear()
     }, pause)
   }
-  const source = new EventSource('/api/v1/events')
-  const on = (name: string, f: (e: RoundEvent) => void) =>
-    source.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data)))
-  on('round-started', () => gather('["rounds"]'))
-  on('round-ended', (e) => gather('["rounds"]', '["devices"]', `["round",${e.round}]`))
-  on('visit-ended', (e) => {
-    gather(`["round",${e.round}]`, '["rounds"]')
-    if (e.visit && e.visit.outcome !== 'unchanged') {
-      const name = JSON.stringify(e.visit.device)
-      gather(`["device",${name}]`, `["revisions",${name}]`)
-    }
-  })
-  // After a gap in the stream anything may have happened.
-  source.addEventListener('open', () => gather('["rounds"]', '["devices"]'))
+  let source: EventSource | undefined
+  const open = () => {
+    if (source || document.hidden) return
+    source = new EventSource('/api/v1/events')
+    const on = (name: string, f: (e: RoundEvent) => void) =>
+      source?.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data)))
+    on('round-started', () => gather('["rounds"]'))
+    on('round-ended', (e) => gather('["rounds"]', '["devices"]', `["round",${e.round}]`))
+    on('visit-ended', (e) => {
+      gather(`["round",${e.round}]`, '["rounds"]')
+      if (e.visit && e.visit.outcome !== 'unchanged') {
+        const name = JSON.stringify(e.visit.device)
+        gather(`["device",${name}]`, `["revisions",${name}]`)
+      }
+    })
+    // After a gap in the stream anything may have happened.
+    source.addEventListener('open', () => gather('["rounds"]', '["devices"]'))
+  }
+  const close = () => {
+    source?.close()
+    source = undefined
+  }
+  // A browser has six connections to a service: a page that nobody looks at
+  // gives its own back.
+  const look = () => (document.hidden ? close() : open())
+  document.addEventListener('visibilitychange', look)
+  window.addEventListener('pagehide', close)
+  window.addEventListener('pageshow', open)
+  open()
   return () => {
-    source.close()
+    document.removeEventListener('visibilitychange', look)
+    window.removeEventListener('pagehide', close)
+    window.removeEventListener('pageshow', open)
+    close()
     window.clearTimeout(timer)
   }
 }

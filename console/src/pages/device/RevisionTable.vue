@@ -21,7 +21,7 @@ const emit = defineEmits<{ pick: [number]; compare: [number] }>()
           <th class="w-[80px]">Lines</th>
           <th class="w-[120px]">Differs</th>
           <th>Remark</th>
-          <th></th>
+          <th><span class="sr-only">Compare</span></th>
         </tr>
       </thead>
       <tbody>

@@ -1,0 +1,72 @@
+import { describe, expect, it } from 'vitest'
+import type { Visit } from '../api/call'
+import { reasonsOf } from '../pages/rounds/reasons'
+import { folded, visibleLines } from './folding'
+import { marks, plural, refOf, since, when } from './say'
+
+describe('words', () => {
+  const now = new Date('2026-11-23T10:00:00')
+  it('says moments as people do', () => {
+    expect(when('2026-11-23T02:14:00', now)).toBe('today 02:14')
+    expect(when('2026-11-22T21:40:00', now)).toBe('yesterday 21:40')
+    expect(when('2026-11-14T21:40:00', now)).toBe('14 Nov 21:40')
+    expect(when('2025-03-03T21:40:00', now)).toBe('3 Mar 2025')
+    expect(when(undefined, now)).toBe('')
+  })
+  it('says spans and counts', () => {
+    expect(since('2026-11-23T09:59:40', now)).toBe('a moment')
+    expect(since('2026-11-23T09:00:00', now)).toBe('1 hour')
+    expect(since('2026-11-14T09:00:00', now)).toBe('9 days')
+    expect(plural(1, 'device')).toBe('1 device')
+    expect(plural(0, 'device')).toBe('0 devices')
+    expect(marks({ added: 1, removed: 0, changed: 2, moved: 1, volatile: 3, undecidable: 0 })).toBe(
+      '2 ~  1 +  1 ↕',
+    )
+  })
+  it('writes refs that the service reads', () => {
+    expect(refOf('np-acc-2')).toBe('np-acc-2')
+    expect(refOf('Front desk', 'startup', '', 3)).toBe('"Front desk":startup@3')
+    expect(refOf('hh-fw-1', 'running', 'guests', 2)).toBe('hh-fw-1:running/guests@2')
+  })
+})
+
+describe('folding', () => {
+  const sections = [
+    { heading: 'a', line: 1, lastLine: 4, depth: 0 },
+    { heading: 'b', line: 2, lastLine: 3, depth: 1 },
+    { heading: 'c', line: 5, lastLine: 6, depth: 0 },
+  ]
+  it('hides what is inside closed sections', () => {
+    expect(visibleLines(7, sections, new Set())).toEqual([1, 2, 3, 4, 5, 6, 7])
+    expect(visibleLines(7, sections, new Set([2]))).toEqual([1, 2, 4, 5, 6, 7])
+    expect(visibleLines(7, sections, folded(sections))).toEqual([1, 5, 7])
+  })
+  it('does not fold a single root away', () => {
+    expect(
+      folded([
+        { heading: 'r', line: 1, lastLine: 9, depth: 0 },
+        ...sections.map((s) => ({ ...s, depth: s.depth + 1 })),
+      ]),
+    ).toEqual(new Set([1, 5]))
+  })
+})
+
+describe('reasons of a round', () => {
+  it('puts failures first and the largest group first', () => {
+    const visit = (device: string, outcome: Visit['outcome'], reason?: string): Visit => ({
+      device,
+      site: '',
+      platform: '',
+      outcome,
+      ...(reason && { reason }),
+    })
+    const got = reasonsOf([
+      visit('a', 'passed-over', 'paused'),
+      visit('b', 'failed', 'hung'),
+      visit('c', 'failed', 'refused'),
+      visit('d', 'failed', 'refused'),
+      visit('e', 'new'),
+    ])
+    expect(got.map((g) => `${g.code} ${g.visits.length}`)).toEqual(['refused 2', 'hung 1', 'paused 1'])
+  })
+})
