@@ -53,7 +53,7 @@ func apiDevice(d fleet.Device) gen.Device {
 		Id: d.ID, Name: d.Name, Site: d.Site, Role: d.Role, Platform: d.Platform, Address: d.Address, Labels: d.Labels,
 		State: gen.DeviceState(d.State), Freshness: gen.DeviceFreshness(d.Freshness), Edition: d.Edition,
 		Model: some(d.Nameplate.Model), Serial: some(d.Nameplate.Serial), Version: some(d.Nameplate.Version),
-		LastGood: moment(d.LastGood), LastVisit: moment(d.LastVisit), LastChange: moment(d.LastChange),
+		LastGood: moment(d.LastGood), LastVisit: moment(d.LastVisit), LastChange: moment(d.LastChange), Suspect: some(d.Suspect),
 	}
 	if out.Labels == nil {
 		out.Labels = []string{}

@@ -123,8 +123,11 @@ func (a *app) deviceRow(t *table, d gen.Device, now time.Time) {
 	if d.Problem != nil {
 		wrong = fmt.Sprintf("%s (for %s)", strings.TrimSuffix(d.Problem.What, "."), since(now.Sub(d.Problem.Since)))
 	}
-	if d.State == gen.DeviceStatePaused {
+	switch {
+	case d.State == gen.DeviceStatePaused:
 		wrong = "paused"
+	case wrong == "" && d.Suspect != nil:
+		wrong = "suspect: " + strings.TrimSuffix(*d.Suspect, ".")
 	}
 	fresh := string(d.Freshness)
 	if d.Freshness != gen.Fresh {
@@ -145,7 +148,7 @@ func (a *app) deviceList(ctx context.Context, cmd *cli.Command) error {
 	t, now := deviceTable(), time.Now()
 	for _, problem := range []bool{true, false} {
 		for _, d := range list {
-			if (d.Problem != nil) == problem {
+			if (d.Problem != nil || d.Suspect != nil) == problem {
 				a.deviceRow(t, d, now)
 			}
 		}

@@ -381,7 +381,10 @@ type Device struct {
 	Serial  *string        `json:"serial,omitempty"`
 	Site    string         `json:"site"`
 	State   DeviceState    `json:"state"`
-	Version *string        `json:"version,omitempty"`
+
+	// Suspect Why the newest capture is suspect.
+	Suspect *string `json:"suspect,omitempty"`
+	Version *string `json:"version,omitempty"`
 }
 
 // DeviceFreshness defines model for Device.Freshness.

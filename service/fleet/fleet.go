@@ -74,6 +74,7 @@ type Device struct {
 	Problem      reason.Code // of the last visit; "" if it was good
 	ProblemSince time.Time
 	ProblemWhat  string
+	Suspect      string // why the newest capture is suspect, or ""
 
 	Freshness Freshness // filled in by Fleet.List and Fleet.Get
 }
@@ -162,14 +163,14 @@ func (f *Fleet) due() []time.Time { return f.promise(f.now().Add(-grace)) }
 func (f *Fleet) SetPromise(p Promise) { f.promise = p }
 
 const columns = `id, name, site, role, platform, address, labels, state, serial, own_name, model, version, host_key,
-	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what`
+	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what, suspect`
 
 func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time) (Device, error) {
 	var d Device
 	var labels string
 	var created, good, visit, change, since int64
 	err := row.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &d.Platform, &d.Address, &labels, &d.State, &d.Nameplate.Serial, &d.Nameplate.Name,
-		&d.Nameplate.Model, &d.Nameplate.Version, &d.HostKey, &d.Credential, &created, &d.Edition, &good, &visit, &change, &d.Problem, &since, &d.ProblemWhat)
+		&d.Nameplate.Model, &d.Nameplate.Version, &d.HostKey, &d.Credential, &created, &d.Edition, &good, &visit, &change, &d.Problem, &since, &d.ProblemWhat, &d.Suspect)
 	if labels != "" {
 		d.Labels = strings.Split(labels, "\n")
 	}

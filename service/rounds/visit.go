@@ -253,14 +253,19 @@ func (s *Service) file(ctx context.Context, round int64, d fleet.Device, b broug
 					o.revisions = append(o.revisions, r)
 				}
 			}
-			change := int64(0)
+			change, suspect := int64(0), d.Suspect
 			if o.kind == Changed {
-				change = now
+				change, suspect = now, ""
+				for _, r := range o.revisions {
+					if r.Suspect != "" {
+						suspect = r.Suspect
+					}
+				}
 			}
 			if _, err := tx.Exec(`UPDATE devices SET last_good = ?1, last_visit = ?1, last_change = CASE WHEN ?2 > 0 THEN ?2 ELSE last_change END,
 				problem = '', problem_what = '', problem_since = 0, credential_id = ?3, host_key = ?4,
-				serial = CASE WHEN ?5 <> '' THEN ?5 ELSE serial END, own_name = ?6, model = ?7, version = ?8 WHERE id = ?9`,
-				now, change, b.cred, b.hostKey, b.plate.Serial, b.plate.Name, b.plate.Model, b.plate.Version, d.ID); err != nil {
+				serial = CASE WHEN ?5 <> '' THEN ?5 ELSE serial END, own_name = ?6, model = ?7, version = ?8, suspect = ?10 WHERE id = ?9`,
+				now, change, b.cred, b.hostKey, b.plate.Serial, b.plate.Name, b.plate.Model, b.plate.Version, d.ID, suspect); err != nil {
 				return err
 			}
 		} else if o.kind == Failed {

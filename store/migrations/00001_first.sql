@@ -33,7 +33,8 @@ CREATE TABLE devices (
     last_change   INTEGER NOT NULL DEFAULT 0,
     problem       TEXT    NOT NULL DEFAULT '', -- reason code of the last visit, '' if it was good
     problem_since INTEGER NOT NULL DEFAULT 0,
-    problem_what  TEXT    NOT NULL DEFAULT ''
+    problem_what  TEXT    NOT NULL DEFAULT '',
+    suspect       TEXT    NOT NULL DEFAULT ''  -- why the newest capture is suspect
 );
 
 CREATE TABLE blobs (

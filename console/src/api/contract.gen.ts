@@ -430,6 +430,8 @@ export interface components {
             /** Format: date-time */
             lastChange?: string;
             problem?: components["schemas"]["DeviceProblem"];
+            /** @description Why the newest capture is suspect. */
+            suspect?: string;
         };
         /** @description Why the last visit failed. */
         DeviceProblem: {

@@ -85,7 +85,7 @@ function save() {
     >
     <template v-else>
       {{ plural(total(data.stats), 'difference') }} in {{ plural(sections.length, 'section') }}.
-      <template v-if="data.stats.moved">{{ plural(data.stats.moved, 'line') }} moved.</template>
+      <template v-if="data.stats.moved"> {{ plural(data.stats.moved, 'line') }} moved.</template>
       <template v-if="aside"> {{ plural(aside, 'line') }} set aside.</template>
     </template>
   </h1>

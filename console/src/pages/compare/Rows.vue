@@ -87,7 +87,7 @@ defineExpose({
         v-else-if="v.r.kind === 'skipped'"
         class="px-14 pt-1.5 border-y border-dashed border-line text-second h-[28px] font-sans text-[11.5px]"
       >
-        … {{ plural(v.r.count ?? 0, 'equal line') }}
+        … {{ plural(v.r.count ?? 0, 'line') }} without a difference that counts
       </div>
       <div v-else-if="mode === 'side'" class="grid grid-cols-2">
         <HalfRow

@@ -72,7 +72,7 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
     <header class="flex gap-3 items-start mb-3">
       <h1 class="answer flex-1">
         <template v-if="device.data.value.device.problem">
-          {{ name }} failed for {{ since(device.data.value.device.problem.since) }}.
+          {{ name }} could not be captured for {{ since(device.data.value.device.problem.since) }}.
         </template>
         <template v-else-if="device.data.value.device.lastChange">
           {{ name }} was last changed {{ when(device.data.value.device.lastChange) }}.

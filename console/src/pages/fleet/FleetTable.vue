@@ -112,7 +112,9 @@ const tone: Record<Device['freshness'], string> = {
           <div
             role="cell"
             class="truncate"
-            :class="v.row.device.problem ? 'text-alarm' : 'text-second'"
+            :class="
+              v.row.device.problem ? 'text-alarm' : v.row.device.suspect ? 'text-attention' : 'text-second'
+            "
             :title="v.row.device.problem ? `${wrong(v.row.device)} ${v.row.device.problem.advice}` : ''"
           >
             {{ wrong(v.row.device) }}

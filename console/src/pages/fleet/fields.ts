@@ -19,7 +19,8 @@ const freshnessOrder = ['no capture yet', 'stale', 'late', 'fresh']
 /** What stands in the last column. */
 export function wrong(d: Device): string {
   if (d.state === 'paused') return 'paused'
-  return d.problem ? `${d.problem.what} For ${since(d.problem.since)}.` : ''
+  if (d.problem) return `${d.problem.what} For ${since(d.problem.since)}.`
+  return d.suspect ? `Suspect: ${d.suspect}` : ''
 }
 
 function key(d: Device, field: Field): string {
@@ -31,7 +32,7 @@ function key(d: Device, field: Field): string {
     case 'wrong': {
       // Worst first: stale before late, the longest trouble before a fresh one.
       const rank = freshnessOrder.indexOf(d.freshness)
-      return d.problem ? `0${rank}${d.problem.since}` : `1${rank}`
+      return d.problem ? `0${rank}${d.problem.since}` : d.suspect ? '1' : `2${rank}`
     }
     default:
       return d[field].toLowerCase()

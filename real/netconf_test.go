@@ -1,0 +1,54 @@
+//go:build real
+
+package real
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestARealNetconfAgent captures running and startup from netconfd.
+func TestARealNetconfAgent(t *testing.T) {
+	password := account(t, "vk-netconf", "/bin/bash")
+	addr, port := sshd(t, `Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=PORT@/tmp/ncxserver.sock"`)
+	_ = os.Remove("/tmp/ncxserver.sock")
+	startup := filepath.Join(t.TempDir(), "startup.xml")
+	require.NoError(t, os.WriteFile(startup, []byte(`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`), 0o644))
+	agent := exec.Command("netconfd", "--module=ietf-interfaces", "--module=ietf-system", "--target=candidate", "--with-startup=true",
+		"--superuser=vk-netconf", "--startup="+startup, fmt.Sprintf("--port=%d", port), "--log="+filepath.Join(t.TempDir(), "log"))
+	require.NoError(t, agent.Start())
+	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
+	waitFor(t, func() bool { _, err := os.Stat("/tmp/ncxserver.sock"); return err == nil })
+	r, d, err := hold(t, addr, "vk-netconf", password, `
+format: 1
+name: agent
+title: A NETCONF agent
+reach: { channel: netconf }
+conversation:
+  start: running
+  states:
+    running: { rpc: '<get-config><source><running/></source></get-config>', keep: running, then: startup }
+    startup:
+      needs: urn:ietf:params:netconf:capability:startup:1.0
+      rpc: '<get-config><source><startup/></source></get-config>'
+      keep: startup
+      then: wrong
+      otherwise: done
+    wrong: { rpc: '<get-config><source><nowhere/></source></get-config>', keep: wrong, tolerate: true, then: done }
+captures: [{ datastore: running, from: running }]
+complete: { closed: true }
+syntax: { reader: xml }
+`)
+	require.NoError(t, err)
+	require.Len(t, r.Answers, 3, "running, startup, and an error that was tolerated")
+	running := d.CleanText(r.Answers[0].Text)
+	assert.Contains(t, running, "vk-netconf", "the agent's access rules name its superuser")
+	assert.NoError(t, d.CheckComplete(d.Tree(running)))
+	assert.Empty(t, r.Answers[2].Text)
+}
