@@ -48,7 +48,7 @@ syntax: { reader: xml }
 	require.NoError(t, err)
 	require.Len(t, r.Answers, 3, "running, startup, and an error that was tolerated")
 	running := d.CleanText(r.Answers[0].Text)
-	assert.Contains(t, running, "vk-netconf", "the agent's access rules name its superuser")
+	assert.Contains(t, running, "urn:ietf:params:xml:ns:yang:ietf-netconf-acm")
 	assert.NoError(t, d.CheckComplete(d.Tree(running)))
 	assert.Empty(t, r.Answers[2].Text)
 }

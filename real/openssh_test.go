@@ -143,11 +143,9 @@ syntax: { reader: indent }
 `
 
 func TestOpenSSHServerOverExecAndShell(t *testing.T) {
-	// A shell that is no device: its line editor repeats what is typed ahead.
-	home := filepath.Join(t.TempDir(), "shell")
-	require.NoError(t, os.Chmod(filepath.Dir(home), 0o755))
-	require.NoError(t, os.WriteFile(home, []byte("#!/bin/bash\n[ \"$1\" = -c ] && exec bash -c \"$2\"\nexport PS1='host-1> ' INPUTRC=/dev/null\nexec bash --norc --noprofile -i\n"), 0o755))
-	password := account(t, "vk-host", home)
+	// A shell that is no device: a line editor with control sequences of its own.
+	password := account(t, "vk-host", "/bin/bash")
+	require.NoError(t, os.WriteFile("/home/vk-host/.bash_profile", []byte("PS1='host-1> '\n"), 0o644))
 	addr, _ := sshd(t)
 	want := 20_000
 	for channel, states := range map[string]string{
@@ -155,7 +153,7 @@ func TestOpenSSHServerOverExecAndShell(t *testing.T) {
 		"pty":  "  start: arrive\n  leave: exit\n  states:\n    arrive: { on: [{ prompt: shell, go: config }] }\n    config: { send: 'seq -f \"line %g\" 1 20000', keep: config, on: [{ prompt: shell, go: done }] }",
 	} {
 		r, d, err := hold(t, addr, "vk-host", password, strings.NewReplacer("CHANNEL", channel, "STATES", states).Replace(linux))
-		require.NoError(t, err, channel)
+		require.NoError(t, err, "%s: %s", channel, r.Session)
 		require.Len(t, r.Answers, 1)
 		text := d.CleanText(r.Answers[0].Text)
 		assert.Equal(t, want, strings.Count(text, "\n"), channel)
