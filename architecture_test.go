@@ -28,7 +28,7 @@ var rooms = map[string][]string{
 	"standin": {"wire/netconf"},
 	"demo":    {"cli", "client", "daemon", "service", "standin"},
 	"cmd":     {"cli", "daemon", "demo"},
-	"bench":   {"archive", "cli", "client", "core", "daemon", "service", "standin", "store", "wire"},
+	"bench":   {"core", "daemon", "demo", "service", "standin"},
 	"real":    {"core", "wire", "standin"},
 	"scripts": {},
 }

@@ -2,8 +2,7 @@
 // a single writer that commits in groups, and many readers.
 //
 // Everything that is written goes through [DB.Write], which runs functions one
-// after the other, each inside a savepoint, and commits those that have come
-// together in one transaction. Write returns after the commit has reached the
+// after the other and commits those that have come together in one transaction. Write returns after the commit has reached the
 // disk (synchronous=FULL), so what it reported as done is not lost by a crash.
 package store
 
@@ -191,7 +190,8 @@ func (db *DB) Query(ctx context.Context, query string, args ...any) (*sql.Rows, 
 }
 
 // Write runs f in the next transaction and returns when it is on disk. If f
-// fails, only what f did is undone.
+// fails, only what f did is undone. f may be run twice: it must set what it
+// returns anew each time.
 func (db *DB) Write(ctx context.Context, f func(*Tx) error) error {
 	j := job{ctx, f, make(chan error, 1)}
 	select {
@@ -252,45 +252,41 @@ func (db *DB) gather(first job) []job {
 	return jobs
 }
 
+// run commits the jobs together. If one of them fails, all of it is undone and
+// each is run again in a transaction of its own, so that a failure costs only
+// the one who failed; that is rare, and savepoints for all would cost each.
 func (db *DB) run(tx *Tx, jobs []job) {
-	errs := make([]error, len(jobs))
-	err := func() (err error) {
-		if _, err := tx.Exec("BEGIN IMMEDIATE"); err != nil {
+	err := transaction(tx, jobs)
+	if err != nil && len(jobs) > 1 {
+		for _, j := range jobs {
+			j.answer <- explain(transaction(tx, []job{j}))
+		}
+		return
+	}
+	for _, j := range jobs {
+		j.answer <- explain(err)
+	}
+}
+
+func transaction(tx *Tx, jobs []job) (err error) {
+	if _, err := tx.Exec("BEGIN IMMEDIATE"); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			_, _ = tx.Exec("ROLLBACK") // a full disk has done it already
+		}
+	}()
+	for _, j := range jobs {
+		if err := j.ctx.Err(); err != nil {
 			return err
 		}
-		defer func() {
-			if err != nil {
-				_, _ = tx.Exec("ROLLBACK") // a full disk has done it already
-			}
-		}()
-		for i, j := range jobs {
-			if errs[i] = j.ctx.Err(); errs[i] != nil {
-				continue
-			}
-			if _, err := tx.Exec("SAVEPOINT job"); err != nil {
-				return err
-			}
-			if errs[i] = protect(j.f, tx); errs[i] != nil {
-				if _, err := tx.Exec("ROLLBACK TO job"); err != nil {
-					// A full disk has undone the whole transaction.
-					return errors.Join(errs[i], err)
-				}
-			}
-			if _, err := tx.Exec("RELEASE job"); err != nil {
-				return err
-			}
-		}
-		_, err = tx.Exec("COMMIT")
-		return err
-	}()
-	for i, j := range jobs {
-		switch {
-		case err != nil:
-			j.answer <- explain(err)
-		default:
-			j.answer <- explain(errs[i])
+		if err := protect(j.f, tx); err != nil {
+			return err
 		}
 	}
+	_, err = tx.Exec("COMMIT")
+	return err
 }
 
 // protect keeps the writer alive when f panics.

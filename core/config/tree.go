@@ -238,7 +238,7 @@ func lineStarts(src string) []int {
 	if src == "" {
 		return nil
 	}
-	starts := make([]int, 1, strings.Count(src, "\n")+1)
+	starts := make([]int, 1, len(src)/20+2)
 	for i := 0; ; {
 		next := strings.IndexByte(src[i:], '\n')
 		if next < 0 {

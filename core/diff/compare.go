@@ -89,7 +89,9 @@ func (r *Result) Identical() bool { return len(r.edits) == 0 }
 
 // Compare compares two configurations.
 func Compare(left, right Side) *Result {
-	r := &Result{left: SplitLines(left.Text), right: SplitLines(right.Text)}
+	r := &Result{}
+	large := len(left.Text)+len(right.Text) > 64<<10
+	both(large, func() { r.left = SplitLines(left.Text) }, func() { r.right = SplitLines(right.Text) })
 	r.edits = Edits(r.left, r.right)
 	c := comparer{r: r, left: left, right: right}
 	c.findMoves()
@@ -102,6 +104,23 @@ func Compare(left, right Side) *Result {
 		r.Stats.add(row)
 	}
 	return r
+}
+
+// both runs f and g, side by side where that pays. Each side's PathAt is only
+// ever called by one of them.
+func both(large bool, f, g func()) {
+	if !large {
+		f()
+		g()
+		return
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		f()
+	}()
+	g()
+	<-done
 }
 
 type comparer struct {
@@ -136,11 +155,14 @@ func (c *comparer) findMoves() {
 		}
 		return found
 	}
-	removed := collect(c.left, c.r.left, func(e Edit) int { return e.A0 }, func(e Edit) int { return e.A1 })
-	if len(removed) == 0 {
-		return
-	}
-	added := collect(c.right, c.r.right, func(e Edit) int { return e.B0 }, func(e Edit) int { return e.B1 })
+	var removed, added map[string]places
+	both(len(c.r.left)+len(c.r.right) > 2000,
+		func() {
+			removed = collect(c.left, c.r.left, func(e Edit) int { return e.A0 }, func(e Edit) int { return e.A1 })
+		},
+		func() {
+			added = collect(c.right, c.r.right, func(e Edit) int { return e.B0 }, func(e Edit) int { return e.B1 })
+		})
 	c.movedTo, c.movedFrom = map[int]int{}, map[int]int{}
 	for key, from := range removed {
 		to, ok := added[key]

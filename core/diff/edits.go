@@ -156,9 +156,16 @@ func intern(a, b []string) (idsA, idsB []int32, kinds int) {
 		}
 		return b[int(k.at)-len(a)]
 	}
+	hashes := make([]uint64, len(a)+len(b))
+	hash := func(lines []string, hashes []uint64) {
+		for i, line := range lines {
+			hashes[i] = maphash.String(seed, line)
+		}
+	}
+	both(len(hashes) > 2000, func() { hash(a, hashes[:len(a)]) }, func() { hash(b, hashes[len(a):]) })
 	number := func(lines []string, first int, ids []int32) {
 		for i, line := range lines {
-			h := maphash.String(seed, line)
+			h := hashes[first+i]
 			at, short := int(h>>32)&(size-1), uint32(h)
 			for {
 				id := table[at]

@@ -45,14 +45,14 @@ type Conn struct {
 // watched is a network connection that gives up after a silence.
 type watched struct {
 	net.Conn
-	silence time.Duration
+	silence atomic.Int64 // nanoseconds; 0 while the login's own limit holds
 	silent  atomic.Bool
 	heard   atomic.Bool
 }
 
 func (w *watched) Read(p []byte) (int, error) {
-	if w.silence > 0 {
-		_ = w.SetReadDeadline(time.Now().Add(w.silence))
+	if limit := w.silence.Load(); limit > 0 {
+		_ = w.SetReadDeadline(time.Now().Add(time.Duration(limit)))
 	}
 	n, err := w.Conn.Read(p)
 	if n > 0 {
@@ -129,7 +129,7 @@ func Dial(ctx context.Context, t Target) (*Conn, error) {
 		return nil, c.handshakeError(ctx, t.User, err)
 	}
 	_ = nc.SetDeadline(time.Time{})
-	c.conn.silence = t.Silence
+	c.conn.silence.Store(int64(t.Silence))
 	// The read loop already waits without a limit: wake it once for the new one.
 	_ = nc.SetReadDeadline(time.Now().Add(t.Silence))
 	c.client = ssh.NewClient(sc, channels, requests)
@@ -211,7 +211,7 @@ func (c *Conn) Why(err error) error {
 	case c.ctx.Err() != nil:
 		return contextError(c.ctx)
 	case c.conn.silent.Load():
-		return reason.New(reason.Hung, "It fell silent for %s in the middle of the visit.", c.conn.silence)
+		return reason.New(reason.Hung, "It fell silent for %s in the middle of the visit.", time.Duration(c.conn.silence.Load()))
 	}
 	return reason.New(reason.HungUp, "It closed the connection in the middle of the visit.")
 }
