@@ -141,7 +141,7 @@ func cpu() time.Duration {
 const concurrency = 64
 
 func collectVsBare(ctx context.Context) ([]result, error) {
-	const devices, pairs = 2000, 3
+	const devices, pairs = 2000, 7
 	list, stop, err := standIns(ctx, "tidegate", devices, 0)
 	if err != nil {
 		return nil, err

@@ -51,7 +51,8 @@ func Standard() Console {
 // app is what the commands share.
 type app struct {
 	Console
-	plain *bufio.Reader // In, for questions that are no secrets
+	plain    *bufio.Reader // In, for questions that are no secrets
+	coloured *bool         // whether Out takes colours, once it was asked
 }
 
 // Run runs a command line and returns the exit status. The extra commands are

@@ -95,12 +95,16 @@ func (a *app) writeComparison(w io.Writer, c *comparison) {
 	for _, r := range c.rows {
 		digits = max(digits, len(number(r.Left)), len(number(r.Right)))
 	}
+	var b strings.Builder
 	line := func(left, right int, mark, colour, text string) {
-		text = fmt.Sprintf("%s %s", mark, text)
-		if colour != "" {
-			text = a.tint(colour, text)
-		}
-		fmt.Fprintf(w, "%s %s  %s\n", a.tint(faint, pad(number(left), digits)), a.tint(faint, pad(number(right), digits)), text)
+		b.Reset()
+		b.WriteString(a.tint(faint, pad(number(left), digits)))
+		b.WriteByte(' ')
+		b.WriteString(a.tint(faint, pad(number(right), digits)))
+		b.WriteString("  ")
+		b.WriteString(a.tint(colour, mark+" "+text))
+		b.WriteByte('\n')
+		_, _ = io.WriteString(w, b.String())
 	}
 	section := "\x00"
 	for _, r := range c.rows {

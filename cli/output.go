@@ -109,11 +109,17 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-func (a *app) colours() bool { return isTerminal(a.Out) && a.Env("NO_COLOR") == "" }
+func (a *app) colours() bool {
+	if a.coloured == nil {
+		yes := isTerminal(a.Out) && a.Env("NO_COLOR") == ""
+		a.coloured = &yes
+	}
+	return *a.coloured
+}
 
 // tint colours text where the output is a terminal.
 func (a *app) tint(colour, text string) string {
-	if text == "" || !a.colours() {
+	if text == "" || colour == "" || !a.colours() {
 		return text
 	}
 	return colour + text + plainColour

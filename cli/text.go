@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -42,14 +43,22 @@ func readFile(path string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.IsDir() {
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	if info.IsDir() {
 		return "", fmt.Errorf("%s is a folder", path)
 	}
-	data, err := io.ReadAll(io.LimitReader(f, maxFile+1))
-	if len(data) > maxFile {
+	var b strings.Builder // it hands its bytes over without copying them
+	b.Grow(int(min(info.Size(), maxFile)) + bytes.MinRead)
+	if _, err := io.Copy(&b, io.LimitReader(f, maxFile+1)); err != nil {
+		return "", err
+	}
+	if b.Len() > maxFile {
 		return "", fmt.Errorf("%s is larger than %d MiB", path, maxFile>>20)
 	}
-	return string(data), err
+	return b.String(), nil
 }
 
 func (a *app) configuration(ctx context.Context, cmd *cli.Command, source string) (*gen.Configuration, error) {

@@ -20,6 +20,9 @@ import (
 )
 
 func main() {
+	// A client command ends before garbage is worth collecting; the service sets
+	// its own share.
+	debug.SetGCPercent(1000)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Run(ctx, cli.Standard(), os.Args, version(), serve(), demonstration())
 	stop()
@@ -117,6 +120,7 @@ func demonstration() *urfave.Command {
 			if err != nil {
 				return err
 			}
+			daemon.Tune()
 			if cmd.Bool("tour") {
 				return demo.Tour(ctx, cli.Standard(), log, version())
 			}
