@@ -52,7 +52,7 @@ type Device struct {
 
 	User, Password string
 	Elevation      string        // secret of the elevated mode, where there is one
-	Delay          time.Duration // before the configuration is shown
+	Delay          time.Duration // before the running configuration is shown
 	LineDelay      time.Duration // after each line of it
 	KeyEpoch       int           // another number, another host key
 	Addr           string        // to listen on; a free loopback port if empty

@@ -140,7 +140,9 @@ func (s *session) netconfCall(op *element) (answer string, last bool) {
 		if src := op.child("source"); src != nil && len(src.Children) == 1 {
 			source = src.Children[0].XMLName.Local
 		}
-		s.wait()
+		if source == "running" {
+			s.wait()
+		}
 		if d.currentFault() == ErrorAnswer {
 			return rpcError("resource-denied", "the datastore is locked"), false
 		}

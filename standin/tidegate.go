@@ -85,7 +85,9 @@ func (s *session) tidegate() {
 
 func (s *session) tidegateShow(startup bool) error {
 	d := s.d
-	s.wait()
+	if !startup {
+		s.wait()
+	}
 	if d.currentFault() == ErrorAnswer {
 		s.print("?? memory exhausted, try later\n")
 		return nil
