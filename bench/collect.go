@@ -127,6 +127,9 @@ func round(ctx context.Context, d *daemon.Daemon) (time.Duration, error) {
 	took := time.Since(begun)
 	if err == nil && (r.New != r.Planned || r.State != rounds.Finished) {
 		err = fmt.Errorf("%d of %d visits brought a new revision", r.New, r.Planned)
+		if visits, listErr := d.Rounds.Visits(ctx, r.ID); listErr == nil {
+			err = fmt.Errorf("%w; %s: %s: %s", err, visits[0].Device, visits[0].Reason, visits[0].What)
+		}
 	}
 	return took, err
 }

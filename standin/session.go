@@ -40,6 +40,7 @@ func (s *session) serve(requests <-chan *ssh.Request) {
 	}
 	for r := range requests {
 		ok := false
+		var run func() int
 		switch r.Type {
 		case "pty-req":
 			var p struct {
@@ -54,21 +55,25 @@ func (s *session) serve(requests <-chan *ssh.Request) {
 			ok = true
 		case "shell":
 			if ok = !started && s.d.Platform != Sounder; ok {
-				start(s.shell)
+				run = s.shell
 			}
 		case "exec":
 			var p struct{ Command string }
 			if ok = !started && s.d.Platform == Capstan && ssh.Unmarshal(r.Payload, &p) == nil; ok {
-				start(func() int { return s.capstanCommand(p.Command) })
+				run = func() int { return s.capstanCommand(p.Command) }
 			}
 		case "subsystem":
 			var p struct{ Name string }
 			if ok = !started && s.d.Platform == Sounder && ssh.Unmarshal(r.Payload, &p) == nil && p.Name == "netconf"; ok {
-				start(s.netconf)
+				run = s.netconf
 			}
 		}
 		if r.WantReply {
 			_ = r.Reply(ok, nil)
+		}
+		// Only after the reply: a short answer would be over before it.
+		if run != nil {
+			start(run)
 		}
 	}
 	if started {
