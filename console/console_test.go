@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vergekeep/demo"
+	"vergekeep/service/fleet"
 )
 
 const password = "a-long-password"
@@ -141,6 +143,26 @@ func TestARoundIsSeenAsItRuns(t *testing.T) {
 	until(t, ctx, `location.pathname.startsWith('/rounds/')`)
 	until(t, ctx, `/is done: 1 new, \d+ unchanged, 4 failed/.test(document.querySelector('h1').innerText)`)
 	assert.Contains(t, eval[string](t, ctx, `document.querySelector('main').innerText`), "host-key-changed")
+}
+
+func TestTenThousandDevicesAreShown(t *testing.T) {
+	ctx, d := browser(t)
+	var wg sync.WaitGroup
+	for i := range 10_000 {
+		wg.Go(func() {
+			_, err := d.Daemon.Fleet.Add(t.Context(), fleet.Device{Name: fmt.Sprintf("z-%05d", i), Platform: "tidegate", Address: "192.0.2.1", Site: fmt.Sprintf("Site %03d", i%100)}, "test")
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/fleet?sort=name"))
+	until(t, ctx, `/of 10,054 devices/.test(document.querySelector('h1')?.innerText)`)
+	rows := eval[float64](t, ctx, `document.querySelectorAll('[role=row]').length`)
+	assert.Less(t, rows, 80.0, "only what is in view is drawn")
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, document.body.scrollHeight)`))
+	until(t, ctx, `[...document.querySelectorAll('[role=row] a')].some(a => a.innerText === 'z-09999')`)
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/fleet?group=site&sort=name"))
+	until(t, ctx, `/Dry Dock/.test(document.querySelector('[role=table]')?.innerText)`)
 }
 
 func TestTheFirstPageIsSmallAndComesFromTheServiceOnly(t *testing.T) {

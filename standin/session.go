@@ -166,8 +166,11 @@ func (s *session) page(text string) {
 			}
 		}
 		s.print(line)
-		if s.d.LineDelay > 0 {
-			time.Sleep(s.d.LineDelay)
+		// A sleep cannot be much shorter than a millisecond: gather some.
+		if pause := s.d.LineDelay; pause >= time.Millisecond {
+			time.Sleep(pause)
+		} else if pause > 0 && i%200 == 199 {
+			time.Sleep(200 * pause)
 		}
 	}
 }

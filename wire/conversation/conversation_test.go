@@ -217,6 +217,28 @@ func TestEachFailureHasItsReason(t *testing.T) {
 	}
 }
 
+// TestATrickleOf300000LinesArrives sends for far longer than the limit for
+// silence; only the limit for the whole visit counts.
+func TestATrickleOf300000LinesArrives(t *testing.T) {
+	if raceEnabled {
+		t.Log("at a tenth of the size under the race detector")
+	}
+	lines := 300_000
+	if raceEnabled {
+		lines /= 10
+	}
+	d := device(standin.Tidegate)
+	d.Config[""] = strings.Repeat("access-list A permit 192.0.2.1\n", lines)
+	d.LineDelay = 10 * time.Microsecond
+	begun := time.Now()
+	r, err := visit(t, d, good, func(d *dialect.Dialect) { d.Reach.Silence = 300 * time.Millisecond })
+	require.NoError(t, err)
+	running := kept(r, "running", "")
+	assert.Equal(t, lines+2, strings.Count(running, "\n"))
+	assert.True(t, strings.HasSuffix(running, "end of configuration\n"))
+	assert.Greater(t, time.Since(begun), 300*time.Millisecond)
+}
+
 func TestCancelEndsAVisit(t *testing.T) {
 	d := device(standin.Tidegate)
 	d.Delay = time.Hour
