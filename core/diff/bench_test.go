@@ -41,8 +41,8 @@ func BenchmarkCompare(b *testing.B) {
 	})
 	b.Run("all", func(b *testing.B) {
 		for b.Loop() {
-			l, r := config.Paths(before, config.Syntax{}), config.Paths(after, config.Syntax{})
-			Compare(Side{Text: before, PathAt: l}, Side{Text: after, PathAt: r}).Unified("a", "b", 3)
+			left, right := config.Paths(before, config.Syntax{}), config.Paths(after, config.Syntax{})
+			Compare(Side{Text: before, PathAt: left}, Side{Text: after, PathAt: right}).Unified("a", "b", 3)
 		}
 	})
 }

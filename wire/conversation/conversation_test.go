@@ -149,12 +149,12 @@ func TestCapstanOverExec(t *testing.T) {
 }
 
 func TestCoamingPartsMenuAndWraps(t *testing.T) {
-	r, err := visit(t, device(standin.Coaming), good, nil)
+	got, err := visit(t, device(standin.Coaming), good, nil)
 	require.NoError(t, err)
 	set, err := dialect.Load()
 	require.NoError(t, err)
-	assert.Contains(t, set["coaming"].CleanText(kept(r, "config", "main")), coamingMain)
-	assert.Contains(t, kept(r, "config", "guests"), "lay system name guests\n")
+	assert.Contains(t, set["coaming"].CleanText(kept(got, "config", "main")), coamingMain)
+	assert.Contains(t, kept(got, "config", "guests"), "lay system name guests\n")
 }
 
 func TestSounderOverNetconf(t *testing.T) {
