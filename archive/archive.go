@@ -295,6 +295,9 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 		return Revision{}, fmt.Errorf("%w: there is no @%d; the revisions are @%d to @%d", ErrNone, p.Number, oldest.Number, newest.Number)
 	case ref.Back:
 		if p.Number >= len(list) {
+			if len(list) == 1 {
+				return Revision{}, fmt.Errorf("%w: there is only @%d yet", ErrNone, newest.Number)
+			}
 			return Revision{}, fmt.Errorf("%w: @-%d reaches behind the first; there are %d revisions", ErrNone, p.Number, len(list))
 		}
 		return list[p.Number], nil

@@ -41,6 +41,8 @@ var tables = []struct{ re, with string }{
 	{`SHA256:[A-Za-z0-9+/]{43}`, "SHA256:KEY"},
 	{`(today|yesterday|\d{1,2} [A-Z][a-z]{2}) \d\d:\d\d`, "TIME"},
 	{`\d{1,2} [A-Z][a-z]{2} \d{4}`, "TIME"},
+	{`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) `, ""},
+	{`TIME [A-Z]{3,4}\b`, "TIME"},
 	{`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`, "TIMESTAMP"},
 	{`for \d+ (minutes?|hours?|days?)`, "for LONG"},
 	{`took [0-9.]+m?s`, "took LONG"},

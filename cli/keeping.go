@@ -181,7 +181,7 @@ func (a *app) scheduleCommand() *cli.Command {
 			fmt.Fprintln(a.Out, "There is no schedule. Set one with 'vergekeep schedule set'.")
 			return nil
 		}
-		fmt.Fprintf(a.Out, "%s (%s) over %s; next %s.\n", s.Expression, s.Zone, orAll(s.Selector), deref(s.Next).Local().Format("Mon 2 Jan 15:04"))
+		fmt.Fprintf(a.Out, "%s (%s) over %s; next %s.\n", s.Expression, s.Zone, orAll(s.Selector), deref(s.Next).Local().Format("Mon 2 Jan 15:04 MST"))
 		return nil
 	}
 	return &cli.Command{
