@@ -312,7 +312,7 @@ type builder struct {
 
 func (b *builder) add(n Node) *Node {
 	if len(b.slab) == 0 {
-		b.slab = make([]Node, 256)
+		b.slab = make([]Node, max(16, min(len(b.t.starts)+1, 256)))
 	}
 	p := &b.slab[0]
 	b.slab = b.slab[1:]

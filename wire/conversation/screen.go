@@ -30,12 +30,14 @@ func (s *screen) write(p []byte) {
 	for len(p) > 0 {
 		if s.state == plain && s.col == len(s.buf)-s.line {
 			// The usual case: text at the end of the line.
-			n := bytes.IndexFunc(p, func(c rune) bool { return c < ' ' && c != '\n' && c != '\t' })
-			if n < 0 {
-				n = len(p)
+			n := 0
+			for n < len(p) && (p[n] >= ' ' && p[n] != 0x7f || p[n] == '\n' || p[n] == '\t') {
+				n++
 			}
 			// "\r\n" is so common that it is taken here too.
-			s.append(p[:n])
+			if n > 0 {
+				s.append(p[:n])
+			}
 			p = p[n:]
 			if len(p) > 1 && p[0] == '\r' && p[1] == '\n' {
 				s.append(p[1:2])

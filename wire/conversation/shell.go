@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"vergekeep/core/dialect"
@@ -53,7 +54,7 @@ func (r *runner) overShell(ctx context.Context, settle bool) error {
 	}
 	defer rw.Close()
 	sh := &shell{runner: r, rw: rw, in: newInput(rw, settle), settle: settle}
-	defer close(sh.in.done)
+	defer sh.in.close()
 	err = sh.run(ctx)
 	if err != nil {
 		// Log out all the same; the close that follows covers a device that
@@ -412,14 +413,26 @@ var errQuiet = errors.New("quiet")
 // a goroutine of its own do it.
 type input struct {
 	r     io.Reader
-	buf   []byte
+	buf   *[]byte
 	piece chan []byte
 	done  chan struct{}
 	end   error
 }
 
+// buffers are lent to one conversation each.
+var buffers = sync.Pool{New: func() any {
+	b := make([]byte, 32<<10)
+	return &b
+}}
+
+// close ends the goroutine and gives the buffer back.
+func (in *input) close() {
+	close(in.done)
+	buffers.Put(in.buf)
+}
+
 func newInput(r io.Reader, timed bool) *input {
-	in := &input{r: r, buf: make([]byte, 32<<10), done: make(chan struct{})}
+	in := &input{r: r, buf: buffers.Get().(*[]byte), done: make(chan struct{})}
 	if timed {
 		in.start()
 	}
@@ -454,9 +467,9 @@ func (in *input) next(limit time.Duration) ([]byte, error) {
 		in.start()
 	}
 	if in.piece == nil {
-		n, err := in.r.Read(in.buf)
+		n, err := in.r.Read(*in.buf)
 		if n > 0 {
-			return in.buf[:n], nil
+			return (*in.buf)[:n], nil
 		}
 		if err == nil {
 			err = io.ErrNoProgress
