@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -146,12 +147,18 @@ func (a *app) deviceList(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	t, now := deviceTable(), time.Now()
-	for _, problem := range []bool{true, false} {
-		for _, d := range list {
-			if (d.Problem != nil || d.Suspect != nil) == problem {
-				a.deviceRow(t, d, now)
-			}
+	rank := func(d gen.Device) int {
+		switch {
+		case d.Problem != nil:
+			return 0
+		case d.Suspect != nil:
+			return 1
 		}
+		return 2
+	}
+	slices.SortStableFunc(list, func(x, y gen.Device) int { return rank(x) - rank(y) })
+	for _, d := range list {
+		a.deviceRow(t, d, now)
 	}
 	return a.print(cmd, list, t)
 }

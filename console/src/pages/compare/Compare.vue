@@ -40,6 +40,14 @@ onKeys({ n: () => step(1), p: () => step(-1) })
 
 const sections = computed(() => (data.value?.sections ?? []).filter((s) => total(s.stats) > 0))
 const aside = computed(() => (data.value ? data.value.stats.volatile + data.value.stats.undecidable : 0))
+const answer = computed(() => {
+  if (!data.value) return ''
+  const { stats } = data.value
+  const said = [`${plural(total(stats), 'difference')} in ${plural(sections.value.length, 'section')}.`]
+  if (stats.moved) said.push(`${plural(stats.moved, 'line')} moved.`)
+  if (aside.value) said.push(`${plural(aside.value, 'line')} set aside.`)
+  return said.join(' ')
+})
 function toSection(path: string[]) {
   const row = firstRowOf(data.value?.rows ?? [], path)
   const group = groups.value.findIndex((g) => row >= g.from && row <= g.to)
@@ -83,11 +91,7 @@ function save() {
     <template v-else-if="!total(data.stats)"
       >Nothing that counts differs; {{ plural(aside, 'line') }} set aside.</template
     >
-    <template v-else>
-      {{ plural(total(data.stats), 'difference') }} in {{ plural(sections.length, 'section') }}.
-      <template v-if="data.stats.moved"> {{ plural(data.stats.moved, 'line') }} moved.</template>
-      <template v-if="aside"> {{ plural(aside, 'line') }} set aside.</template>
-    </template>
+    <template v-else>{{ answer }}</template>
   </h1>
   <Trouble :error="comparison.error.value" />
   <div v-if="!left || !right" class="card p-5 text-second">
