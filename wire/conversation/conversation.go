@@ -107,7 +107,7 @@ func (r *runner) log(text string) {
 func (r *runner) answer(s *dialect.State, text string) error {
 	if line, isError := dialect.FirstError(r.d.Errors, text); isError {
 		if !s.Tolerate {
-			return reason.New(reason.DeviceError, "It answered %q to %q.", line, r.expand(s.Send+s.RPC))
+			return reason.New(reason.DeviceError, "It answered %q to %q.", r.quote(line), r.expand(s.Send+s.RPC))
 		}
 		text = ""
 	}
@@ -149,6 +149,20 @@ func (r *runner) next(s *dialect.State) bool {
 	}
 	r.item, r.items[s.Name] = items[0], items[1:]
 	return true
+}
+
+// quote is a line of the device as it may stand in a reason: short, and without
+// the credential, which a careless device repeats.
+func (r *runner) quote(line string) string {
+	for _, secret := range []string{r.cred.Password, r.cred.Elevation} {
+		if secret != "" {
+			line = strings.ReplaceAll(line, secret, dialect.Mask)
+		}
+	}
+	if len(line) > 100 {
+		return strings.ToValidUTF8(line[:100], "") + "…"
+	}
+	return line
 }
 
 func (r *runner) expand(text string) string {
@@ -204,8 +218,12 @@ func (r *runner) exec(s *dialect.State) (string, bool, error) {
 	}
 	text := string(out)
 	if status > 0 && !s.Tolerate {
-		first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
-		return "", false, reason.New(reason.DeviceError, "It answered %q to %q, with status %d.", first, command, status)
+		// Only a known error answer is quoted: anything else may be a
+		// configuration, and any line of one can hold a secret.
+		if line, known := dialect.FirstError(r.d.Errors, text); known {
+			return "", false, reason.New(reason.DeviceError, "It answered %q to %q, with status %d.", r.quote(line), command, status)
+		}
+		return "", false, reason.New(reason.DeviceError, "It ended %q with status %d.", command, status)
 	}
 	return text, true, nil
 }
@@ -235,7 +253,7 @@ func (r *runner) overNetconf(ctx context.Context) error {
 			if state.Tolerate {
 				return "", true, nil
 			}
-			return "", false, reason.New(reason.DeviceError, "It answered %q to %q.", answered.Error(), state.RPC)
+			return "", false, reason.New(reason.DeviceError, "It answered %q to %q.", r.quote(answered.Error()), state.RPC)
 		}
 		if err != nil {
 			return "", false, r.netconfError(err)

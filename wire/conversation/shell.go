@@ -98,7 +98,7 @@ func (sh *shell) explain(err error) error {
 		case len(sh.s.buf) == 0:
 			return reason.New(reason.Silent, "It let us in and then said nothing for %s.", sh.d.Reach.Silence)
 		case !sh.prompt:
-			return reason.New(reason.NoPrompt, "No prompt came within %s; the last line was %q.", sh.d.Reach.Silence, clip(sh.lastLine()))
+			return reason.New(reason.NoPrompt, "No prompt came within %s; the last line was %q.", sh.d.Reach.Silence, sh.quote(sh.lastLine()))
 		}
 		return reason.New(reason.Hung, "It fell silent for %s %s.", sh.d.Reach.Silence, sh.where())
 	case reason.HungUp:
@@ -122,13 +122,6 @@ func (sh *shell) where() string {
 func (sh *shell) lastLine() string {
 	text := strings.TrimRight(string(sh.s.buf), " \n")
 	return text[strings.LastIndexByte(text, '\n')+1:]
-}
-
-func clip(s string) string {
-	if len(s) > 60 {
-		return strings.ToValidUTF8(s[:60], "") + "…"
-	}
-	return s
 }
 
 // read adds what comes next to the screen.
@@ -313,7 +306,7 @@ func (sh *shell) fire(i int, line string, from int) error {
 		if line == "" {
 			line = sh.lastLine()
 		}
-		return reason.New(reason.Code(rule.Fail), "It answered %q.", clip(line))
+		return reason.New(reason.Code(rule.Fail), "It answered %q.", sh.quote(line))
 	}
 	if rule.Answer != "" {
 		text, err := sh.secretAnswer(rule.Answer, sh.fired[i])
