@@ -25,6 +25,11 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 	@cd console && npm install --no-audit --no-fund --loglevel=error
 	@touch $@
 
+console/budgets/node_modules/.installed: console/budgets/package.json
+	@echo "installing Lighthouse from the npm registry"
+	@cd console/budgets && npm install --no-audit --no-fund --no-package-lock --loglevel=error
+	@touch $@
+
 $(CONSOLE): console/node_modules/.installed $(CONSOLE_SOURCES)
 	@cd console && npm run --silent build
 
@@ -38,17 +43,18 @@ test: test-fast test-race test-real test-console ## everything; ends with the co
 	@scripts/count
 
 test-fast: $(CONSOLE) ## what to run at every save
-	@scripts/install patch
+	@scripts/install patch git pdf
 	@scripts/gotest fast ./...
 
 test-race: $(CONSOLE) ## the race detector over core, wire, archive and service
+	@scripts/install patch git pdf
 	@scripts/gotest race -race ./core/... ./wire/... ./store/... ./archive/... ./service/... ./daemon/... ./standin/...
 
 test-real: build ## against real open-source systems
-	@scripts/install ssh frr netconfd patch
+	@scripts/install ssh frr netconfd nft ovs netns patch snmp openssl
 	@scripts/gotest real -tags real ./real/...
 
-test-console: build ## the console's units, and the whole of it in headless Chromium
+test-console: build console/budgets/node_modules/.installed ## the console's units, and the whole of it in headless Chromium
 	@scripts/install chromium
 	@cd console && npx --no-install vitest run
 	@scripts/gotest console -tags console ./console/...
@@ -74,5 +80,5 @@ screenshots: build ## every picture of docs/screenshots again
 	@$(GO) run ./demo/pictures
 
 clean:
-	rm -rf bin console/dist/* console/node_modules
+	rm -rf bin console/dist/* console/node_modules console/budgets/node_modules
 	@touch console/dist/.keep

@@ -22,13 +22,13 @@ var rooms = map[string][]string{
 	"service": {"core", "wire", "store", "archive"},
 	"api":     {"core", "service", "archive", "store", "wire"},
 	"client":  {},
-	"cli":     {"client", "core"},
+	"cli":     {"client", "core", "wire/conversation"}, // to replay sessions
 	"console": {},
-	"daemon":  {"api", "archive", "console", "core", "service", "store"},
+	"daemon":  {"api", "archive", "console", "core", "service", "store", "wire"},
 	"standin": {"wire/netconf"},
 	"demo":    {"cli", "client", "daemon", "service", "standin"},
 	"cmd":     {"cli", "daemon", "demo"},
-	"bench":   {"core", "daemon", "demo", "service", "standin"},
+	"bench":   {"archive", "core", "daemon", "demo", "service", "standin", "store"},
 	"real":    {"core", "wire", "standin"},
 	"scripts": {},
 }

@@ -50,16 +50,28 @@ func apiToken(t accounts.Token) gen.Token {
 
 func apiDevice(d fleet.Device) gen.Device {
 	out := gen.Device{
-		Id: d.ID, Name: d.Name, Site: d.Site, Role: d.Role, Platform: d.Platform, Address: d.Address, Labels: d.Labels,
-		State: gen.DeviceState(d.State), Freshness: gen.DeviceFreshness(d.Freshness), Edition: d.Edition,
-		Model: some(d.Nameplate.Model), Serial: some(d.Nameplate.Serial), Version: some(d.Nameplate.Version),
+		Id: d.ID, Name: d.Name, Site: d.Site, Role: d.Role, Platform: d.Platform, Address: d.Address(), Labels: d.Labels,
+		State: gen.DeviceState(d.State), Freshness: gen.Freshness(d.Freshness), Edition: d.Edition,
+		Transport: (*gen.DeviceTransport)(some(string(d.Transport))), Via: some(d.Via), OldAlgorithms: some(d.OldAlgorithms), OldInUse: some(d.OldInUse),
+		Pair: some(d.Pair), Source: some(d.Source), Unsaved: some(d.Unsaved), UnsavedSince: moment(d.UnsavedSince),
+		Model: some(d.Nameplate.Model), Serial: some(d.Nameplate.Serial), Version: some(d.Nameplate.Version), Uptime: some(d.Nameplate.Uptime),
 		LastGood: moment(d.LastGood), LastVisit: moment(d.LastVisit), LastChange: moment(d.LastChange), Suspect: some(d.Suspect),
+	}
+	if d.Patience > 1 {
+		out.Patience = &d.Patience
+	}
+	if groups := d.Groups(); len(groups) > 0 {
+		out.Groups = &groups
 	}
 	if out.Labels == nil {
 		out.Labels = []string{}
 	}
-	if d.HostKey != "" {
-		out.HostKey = some(ssh.Fingerprint(d.HostKey))
+	if len(d.HostKeys) > 0 {
+		keys := each(d.HostKeys, ssh.Fingerprint)
+		out.HostKeys = &keys
+	}
+	if d.OfferedKey != "" {
+		out.OfferedKey = some(ssh.Fingerprint(d.OfferedKey))
 	}
 	if d.Problem != "" {
 		out.Problem = &gen.DeviceProblem{Reason: string(d.Problem), What: d.ProblemWhat, Advice: d.Problem.Advice(), Since: d.ProblemSince}
@@ -68,16 +80,22 @@ func apiDevice(d fleet.Device) gen.Device {
 }
 
 func apiStats(s diff.Stats) gen.Stats {
-	return gen.Stats{Added: s.Added, Removed: s.Removed, Changed: s.Changed, Moved: s.Moved, Volatile: s.Volatile, Undecidable: s.Undecidable}
+	return gen.Stats{Added: s.Added, Removed: s.Removed, Changed: s.Changed, Moved: s.Moved, Volatile: s.Volatile, Undecidable: s.Undecidable,
+		Order: some(s.Order), Layout: some(s.Layout), Expected: some(s.Expected)}
 }
 
 func apiRevision(device string, r archive.Revision) gen.Revision {
 	name := ref.Ref{Device: device, Datastore: r.Datastore, Part: r.Part, Point: ref.Point{Kind: ref.Number, Number: r.Number}}
-	return gen.Revision{
+	out := gen.Revision{
+		Author: some(r.Author), Thinned: some(r.Thinned),
 		Ref: name.String(), Datastore: r.Datastore, Part: r.Part, Number: r.Number, Origin: gen.RevisionOrigin(r.Origin),
 		Arrived: r.Arrived, FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, SameAs: some(r.SameAs), Suspect: some(r.Suspect),
 		Lines: r.Lines, Size: r.Size, Hash: hex.EncodeToString(r.Hash[:]), Stats: apiStats(r.Stats),
 	}
+	if n := r.Note; n != (archive.Note{}) {
+		out.Note = &gen.Note{Pinned: some(n.Pinned), Name: some(n.Name), Remark: some(n.Remark), Account: some(n.Account)}
+	}
+	return out
 }
 
 func apiRevisions(device string, list []archive.Revision) []gen.Revision {
@@ -90,7 +108,7 @@ func apiRevisions(device string, list []archive.Revision) []gen.Revision {
 
 func apiRound(r rounds.Round) gen.Round {
 	return gen.Round{
-		Id: r.ID, Origin: gen.RoundOrigin(r.Origin), Account: r.Account, Selector: r.Selector, State: gen.RoundState(r.State),
+		Id: r.ID, Origin: gen.RoundOrigin(r.Origin), Schedule: some(r.Schedule), Account: r.Account, Selector: r.Selector, State: gen.RoundState(r.State),
 		Started: r.Started, Ended: moment(r.Ended), Planned: r.Planned, New: r.New, Unchanged: r.Unchanged, Failed: r.Failed, PassedOver: r.PassedOver,
 	}
 }
@@ -98,18 +116,17 @@ func apiRound(r rounds.Round) gen.Round {
 func apiVisit(v rounds.Visit) gen.Visit {
 	out := gen.Visit{Device: v.Device, Site: v.Site, Platform: v.Platform, Outcome: gen.VisitOutcome(v.Outcome), Started: moment(v.Started), Undecidable: some(v.Undecidable)}
 	if v.Outcome == rounds.Waiting {
-		out.Outcome = gen.Waiting
+		out.Outcome = gen.VisitOutcomeWaiting
 	} else {
 		out.TookMs = some(float32(v.Took.Microseconds()) / 1000)
+	}
+	if v.Tries > 1 {
+		out.Tries = &v.Tries
 	}
 	if v.Reason != "" {
 		out.Reason, out.What, out.Advice = some(string(v.Reason)), some(v.What), some(v.Reason.Advice())
 	}
 	return out
-}
-
-func apiSchedule(s rounds.Schedule) gen.Schedule {
-	return gen.Schedule{Expression: s.Expression, Zone: s.Zone, Selector: s.Selector, ChangedBy: some(s.ChangedBy), Changed: moment(s.Changed), Next: moment(s.Next)}
 }
 
 // apiSections lists the sections of a tree, for folding.
@@ -119,7 +136,7 @@ func apiSections(t *config.Tree) []gen.Section {
 	walk = func(nodes []*config.Node, depth int) {
 		for _, n := range nodes {
 			if len(n.Children) > 0 && n.LastLine > n.Line || n.Kind == config.Verbatim {
-				out = append(out, gen.Section{Heading: n.Text, Line: n.Line, LastLine: n.LastLine, Depth: depth})
+				out = append(out, gen.Section{Heading: n.Text, Line: int(n.Line), LastLine: int(n.LastLine), Depth: depth})
 			}
 			walk(n.Children, depth+1)
 		}
@@ -129,6 +146,9 @@ func apiSections(t *config.Tree) []gen.Section {
 }
 
 func apiSide(c *texts.Configuration) gen.Side {
+	if c.IsFile() {
+		return gen.Side{Name: c.Name(), Masked: c.Masked, Lines: c.Tree.Lines()}
+	}
 	r := apiRevision(c.Device.Name, c.Revision)
 	return gen.Side{Name: c.Name(), Device: c.Device.Name, Masked: c.Masked, Lines: c.Revision.Lines, Revision: &r}
 }

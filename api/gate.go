@@ -75,7 +75,7 @@ func (s *server) validate(c *gin.Context) {
 	key := c.Request.Method + " " + c.FullPath()
 	op := s.ops[key]
 	if op.RequestBody != nil {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit(c))
 		if kind := c.ContentType(); kind != "application/json" {
 			problem(c, http.StatusUnsupportedMediaType, "The body must be JSON.", "Send it with Content-Type: application/json.")
 			return

@@ -2,37 +2,50 @@ package api
 
 import (
 	"encoding/base64"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
-	"sort"
 	"strconv"
-	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
 	"vergekeep/api/gen"
-	"vergekeep/core/diff"
-	"vergekeep/core/selector"
+	"vergekeep/archive"
+	"vergekeep/core/ref"
 	"vergekeep/service/accounts"
 	"vergekeep/service/fleet"
 	"vergekeep/service/journal"
-	"vergekeep/service/rounds"
 	"vergekeep/service/texts"
-	"vergekeep/service/vault"
-
-	"vergekeep/archive"
 )
 
 // body decodes a request body that the contract has already accepted.
 func body[T any](s *server, c *gin.Context) (T, bool) {
 	var v T
-	if err := c.ShouldBindJSON(&v); err != nil {
-		problem(c, http.StatusBadRequest, "The body cannot be read.", err.Error())
-		return v, false
+	dec := json.NewDecoder(c.Request.Body)
+	err := dec.Decode(&v)
+	if err == nil {
+		if _, more := dec.Token(); !errors.Is(more, io.EOF) {
+			err = errors.New("something stands behind its end")
+		}
 	}
-	return v, true
+	if err != nil {
+		problem(c, http.StatusBadRequest, "The body cannot be read.", err.Error())
+	}
+	return v, err == nil
+}
+
+// device is the record of that name; where there is none, the answer says so.
+func (s *server) device(c *gin.Context, name string) (fleet.Device, bool) {
+	d, err := s.Fleet.Get(c, name)
+	if err != nil {
+		s.fail(c, err)
+	}
+	return d, err == nil
 }
 
 func value[T any](p *T) T {
@@ -217,121 +230,10 @@ func limit(p *int) int {
 	return *p
 }
 
-// ListDevices implements listDevices.
-func (s *server) ListDevices(c *gin.Context, params gen.ListDevicesParams) {
-	sel, err := selector.Parse(value(params.Selector))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	after, err := readCursor(params.Cursor)
-	if err != nil {
-		badCursor(c)
-		return
-	}
-	list, err := s.Fleet.List(c, sel)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	total := len(list)
-	if after != "" {
-		key := strings.ToLower(after)
-		at := sort.Search(len(list), func(i int) bool { return strings.ToLower(list[i].Name) > key })
-		list = list[at:]
-	}
-	next := ""
-	if n := limit(params.Limit); len(list) > n {
-		list = list[:n]
-		next = cursor(list[n-1].Name)
-	}
-	c.JSON(http.StatusOK, gen.DevicePage{Items: each(list, apiDevice), Total: total, Next: link(c, next)})
-}
-
-// AddDevice implements addDevice.
-func (s *server) AddDevice(c *gin.Context) {
-	in, ok := body[gen.NewDevice](s, c)
-	if !ok {
-		return
-	}
-	d := fleet.Device{Name: in.Name, Platform: in.Platform, Address: in.Address, Site: value(in.Site), Role: value(in.Role), Labels: value(in.Labels)}
-	d.Nameplate.Serial = value(in.Serial)
-	d, err := s.Fleet.Add(c, d, caller(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, apiDevice(d))
-}
-
-func etag(d fleet.Device) string { return fmt.Sprintf(`"%d-%d"`, d.ID, d.Edition) }
-
-// GetDevice implements getDevice.
-func (s *server) GetDevice(c *gin.Context, name gen.Name) {
-	d, err := s.Fleet.Get(c, name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	newest, err := s.Archive.Newest(c, d.ID)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	out := gen.DeviceDetail{Device: apiDevice(d), Configurations: apiRevisions(d.Name, newest)}
-	if out.Unsaved, err = s.unsaved(c, d, newest); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Header("ETag", etag(d))
-	c.JSON(http.StatusOK, out)
-}
-
-// unsaved counts what would be lost at a restart: running against startup.
-func (s *server) unsaved(c *gin.Context, d fleet.Device, newest []archive.Revision) (*gen.Stats, error) {
-	for _, r := range newest {
-		if r.Datastore != "startup" {
-			continue
-		}
-		cmp, err := s.Texts.Compare(c, `"`+d.Name+`":startup`, `"`+d.Name+`"`, texts.Caller{Location: time.UTC, SeeSecrets: true})
-		if err != nil {
-			return nil, err
-		}
-		stats := apiStats(cmp.Result.Stats)
-		return &stats, nil
-	}
-	return nil, nil
-}
-
-// EditDevice implements editDevice.
-func (s *server) EditDevice(c *gin.Context, name gen.Name, params gen.EditDeviceParams) {
-	in, ok := body[gen.DeviceEdit](s, c)
-	if !ok {
-		return
-	}
-	edition := int64(0)
-	if match := value(params.IfMatch); match != "" && match != "*" {
-		if _, err := fmt.Sscanf(match, `"%d-%d"`, new(int64), &edition); err != nil {
-			problem(c, http.StatusPreconditionFailed, "Somebody else has edited this record.", "If-Match holds no ETag of this record.")
-			return
-		}
-	}
-	d, err := s.Fleet.Edit(c, name, edition, fleet.Change{
-		Site: in.Site, Role: in.Role, Address: in.Address, Labels: in.Labels, State: (*string)(in.State), Trust: value(in.Trust),
-	}, caller(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Header("ETag", etag(d))
-	c.JSON(http.StatusOK, apiDevice(d))
-}
-
 // ListRevisions implements listRevisions.
 func (s *server) ListRevisions(c *gin.Context, name gen.Name, params gen.ListRevisionsParams) {
-	d, err := s.Fleet.Get(c, name)
-	if err != nil {
-		s.fail(c, err)
+	d, ok := s.device(c, name)
+	if !ok {
 		return
 	}
 	store := "running"
@@ -344,34 +246,6 @@ func (s *server) ListRevisions(c *gin.Context, name gen.Name, params gen.ListRev
 		return
 	}
 	c.JSON(http.StatusOK, apiRevisions(d.Name, list))
-}
-
-func apiCredential(v vault.Credential) gen.Credential {
-	return gen.Credential{Name: v.Name, Selector: v.Selector, Username: v.Username, HasElevation: v.Elevation != "", Created: v.Created}
-}
-
-// ListCredentials implements listCredentials.
-func (s *server) ListCredentials(c *gin.Context) {
-	list, err := s.Vault.List(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, each(list, apiCredential))
-}
-
-// AddCredential implements addCredential.
-func (s *server) AddCredential(c *gin.Context) {
-	in, ok := body[gen.NewCredential](s, c)
-	if !ok {
-		return
-	}
-	v, err := s.Vault.Add(c, vault.Credential{Name: in.Name, Selector: value(in.Selector), Username: in.Username, Password: in.Password, Elevation: value(in.Elevation)}, caller(c).Name, time.Now())
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, apiCredential(v))
 }
 
 // ListRounds implements listRounds.
@@ -406,84 +280,6 @@ func numbered(c *gin.Context, cur *string, lim *int) (before int64, n int, ok bo
 	return before, limit(lim), true
 }
 
-// StartRound implements startRound.
-func (s *server) StartRound(c *gin.Context) {
-	in, ok := body[gen.NewRound](s, c)
-	if !ok {
-		return
-	}
-	r, err := s.Rounds.Start(c, in.Selector, "demand", caller(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, apiRound(r))
-}
-
-// GetRound implements getRound.
-func (s *server) GetRound(c *gin.Context, id gen.ID) {
-	r, err := s.Rounds.Get(c, id)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	visits, err := s.Rounds.Visits(c, id)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, gen.RoundDetail{Round: apiRound(r), Visits: each(visits, apiVisit)})
-}
-
-// CancelRound implements cancelRound.
-func (s *server) CancelRound(c *gin.Context, id gen.ID) {
-	r, err := s.Rounds.Cancel(c, id, caller(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, apiRound(r))
-}
-
-// GetVisitSession implements getVisitSession.
-func (s *server) GetVisitSession(c *gin.Context, id gen.ID, params gen.GetVisitSessionParams) {
-	d, err := s.Fleet.Get(c, params.Device)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	text, err := s.Rounds.Session(c, id, d.ID)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.String(http.StatusOK, "%s", text)
-}
-
-// GetSchedule implements getSchedule.
-func (s *server) GetSchedule(c *gin.Context) {
-	sc, err := s.Rounds.Schedule(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, apiSchedule(sc))
-}
-
-// SetSchedule implements setSchedule.
-func (s *server) SetSchedule(c *gin.Context) {
-	in, ok := body[gen.NewSchedule](s, c)
-	if !ok {
-		return
-	}
-	sc, err := s.Rounds.SetSchedule(c, rounds.Schedule{Expression: in.Expression, Zone: value(in.Zone), Selector: value(in.Selector)}, caller(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, apiSchedule(sc))
-}
-
 // reader says on whose behalf a configuration is read.
 func (s *server) reader(c *gin.Context, zone *string) (texts.Caller, bool) {
 	a := caller(c)
@@ -502,46 +298,21 @@ func (s *server) GetConfiguration(c *gin.Context, params gen.GetConfigurationPar
 		return
 	}
 	t, err := s.Texts.Get(c, params.Ref, who)
+	if err == nil && params.Only != nil {
+		err = s.Texts.Only(t, *params.Only)
+	}
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, gen.Configuration{
+	out := gen.Configuration{
 		Device: t.Device.Name, Revision: apiRevision(t.Device.Name, t.Revision), Masked: t.Masked, Text: t.Shown, Sections: apiSections(t.Tree),
-	})
-}
-
-// Compare implements compare.
-func (s *server) Compare(c *gin.Context, params gen.CompareParams) {
-	who, ok := s.reader(c, params.Zone)
-	if !ok {
-		return
 	}
-	around := 3
-	if params.Context != nil {
-		around = *params.Context
+	if !utf8.ValidString(t.Shown) { // JSON has no room for other bytes
+		raw := []byte(t.Shown)
+		out.Raw = &raw
 	}
-	cmp, err := s.Texts.Compare(c, params.Left, params.Right, who)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	rows := cmp.Rows(around)
-	plain := make([]diff.Row, len(rows))
-	for i, r := range rows {
-		plain[i] = r.Row
-	}
-	unified, hidden := cmp.Unified(max(around, 0))
-	c.JSON(http.StatusOK, gen.Comparison{
-		Left: apiSide(cmp.Left), Right: apiSide(cmp.Right), Identical: cmp.Result.Identical(), Stats: apiStats(cmp.Result.Stats),
-		Sections: each(diff.Sections(plain), func(x diff.SectionStats) gen.SectionStats {
-			if x.Path == nil {
-				x.Path = []string{}
-			}
-			return gen.SectionStats{Path: x.Path, Stats: apiStats(x.Stats)}
-		}),
-		Rows: each(rows, apiRow), Unified: unified, HiddenSecrets: hidden,
-	})
+	c.JSON(http.StatusOK, out)
 }
 
 // ListJournal implements listJournal.
@@ -589,10 +360,16 @@ func (s *server) CheckArchive(c *gin.Context) {
 		s.fail(c, err)
 		return
 	} else if bad > 0 {
-		report.Faults = append(report.Faults, fmt.Sprintf("journal: entry %d, or one before it, was altered or removed", bad))
+		report.Faults = append(report.Faults, archive.Fault{What: fmt.Sprintf("journal: entry %d, or one before it, was altered or removed", bad)})
 	}
-	if report.Faults == nil {
-		report.Faults = []string{}
-	}
-	c.JSON(http.StatusOK, gen.ArchiveReport{Revisions: report.Revisions, Contents: report.Contents, Bytes: contents, Stored: stored, Faults: report.Faults})
+	c.JSON(http.StatusOK, gen.ArchiveReport{Revisions: report.Revisions, Contents: report.Contents, Bytes: contents, Stored: stored, Faults: each(report.Faults, func(f archive.Fault) string {
+		if f.Number == 0 {
+			return f.What
+		}
+		name := fmt.Sprintf("device %d", f.Device)
+		if d, err := s.Fleet.ByID(c, f.Device); err == nil {
+			name = d.Name
+		}
+		return ref.Ref{Device: name, Datastore: f.Datastore, Part: f.Part, Point: ref.Point{Kind: ref.Number, Number: f.Number}}.String() + ": " + f.What
+	})})
 }

@@ -11,11 +11,18 @@ import (
 
 	"vergekeep/api/gen"
 	"vergekeep/archive"
+	"vergekeep/core/find"
+	"vergekeep/core/pattern"
+	"vergekeep/core/reason"
 	"vergekeep/core/ref"
 	"vergekeep/core/selector"
 	"vergekeep/service/accounts"
 	"vergekeep/service/fleet"
+	"vergekeep/service/imports"
+	"vergekeep/service/keeping"
+	"vergekeep/service/notes"
 	"vergekeep/service/rounds"
+	"vergekeep/service/search"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
@@ -47,6 +54,20 @@ var statuses = []struct {
 	{vault.ErrInvalid, http.StatusBadRequest, "This is not a credential."},
 	{accounts.ErrInvalid, http.StatusBadRequest, "This is not an account."},
 	{rounds.ErrSchedule, http.StatusBadRequest, "This is not a schedule."},
+	{fleet.ErrImport, http.StatusBadRequest, "This is not a list of devices."},
+	{fleet.ErrNone, http.StatusNotFound, "There is none of that name."},
+	{fleet.ErrGroup, http.StatusBadRequest, "This is not a group."},
+	{fleet.ErrSite, http.StatusBadRequest, "This does not describe a site."},
+	{fleet.ErrJump, http.StatusBadRequest, "This is not a jump host."},
+	{fleet.ErrNoKey, http.StatusUnprocessableEntity, "There is no host key to accept."},
+	{imports.ErrInvalid, http.StatusBadRequest, "This is not an import."},
+	{imports.ErrUnknown, http.StatusNotFound, "There is no such import."},
+	{imports.ErrFetch, http.StatusBadGateway, "The list could not be fetched."},
+	{rounds.ErrAddresses, http.StatusBadRequest, "These are no addresses."},
+	{rounds.ErrUnknownSchedule, http.StatusNotFound, "There is no such schedule."},
+	{rounds.ErrScheduleThere, http.StatusConflict, "A schedule of that name exists."},
+	{vault.ErrUnknown, http.StatusNotFound, "There is no such credential."},
+	{vault.ErrPassphrase, http.StatusBadRequest, "This passphrase is too short."},
 	{texts.ErrNotHere, http.StatusBadRequest, "The service cannot read this."},
 	{fleet.ErrNobody, http.StatusUnprocessableEntity, "The selector matches no device."},
 	{fleet.ErrUnknown, http.StatusNotFound, "There is no such device."},
@@ -59,6 +80,20 @@ var statuses = []struct {
 	{accounts.ErrLast, http.StatusConflict, "This is the last administrator."},
 	{fleet.ErrEdited, http.StatusPreconditionFailed, "Somebody else has edited this record."},
 	{accounts.ErrDenied, http.StatusUnauthorized, "The sign-in was refused."},
+	{pattern.ErrSyntax, http.StatusBadRequest, "This is not a section pattern."},
+	{find.ErrQuery, http.StatusBadRequest, "It cannot be searched for."},
+	{search.ErrQuestion, http.StatusBadRequest, "It cannot be searched for like this."},
+	{keeping.ErrText, http.StatusUnprocessableEntity, "It cannot be taken in."},
+	{archive.ErrPolicy, http.StatusBadRequest, "It cannot be kept like this."},
+	{keeping.ErrHold, http.StatusBadRequest, "It cannot be held like this."},
+	{keeping.ErrNone, http.StatusNotFound, "There is no such hold."},
+	{store.ErrDamaged, http.StatusInternalServerError, "The database is damaged."},
+	{notes.ErrNone, http.StatusNotFound, "There is none of that name."},
+	{notes.ErrNote, http.StatusBadRequest, "It cannot be noted like this."},
+	{texts.ErrTime, http.StatusBadRequest, "This is not a time."},
+	{texts.ErrComparison, http.StatusBadRequest, "It cannot be compared like this."},
+	{archive.ErrThinned, http.StatusGone, "The text is no longer kept."},
+	{texts.ErrNeutral, http.StatusBadRequest, "This platform does not know that name."},
 	{texts.ErrMask, http.StatusForbidden, "Secrets cannot be hidden here."},
 	{texts.ErrLive, http.StatusBadGateway, "The device could not be captured now."},
 	{rounds.ErrStopping, http.StatusServiceUnavailable, "The service is stopping."},
@@ -77,6 +112,11 @@ func (s *server) fail(c *gin.Context, err error) {
 	}
 	if errors.Is(err, context.Canceled) {
 		c.Abort()
+		return
+	}
+	var failed *reason.Error
+	if errors.As(err, &failed) {
+		problem(c, http.StatusBadGateway, "The device could not be reached or logged in to.", failed.What+" "+failed.Code.Advice())
 		return
 	}
 	for _, k := range statuses {

@@ -24,7 +24,11 @@ import (
 	"vergekeep/service/accounts"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
+	"vergekeep/service/imports"
+	"vergekeep/service/keeping"
+	"vergekeep/service/notes"
 	"vergekeep/service/rounds"
+	"vergekeep/service/search"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
@@ -37,7 +41,12 @@ type Config struct {
 	Fleet    *fleet.Fleet
 	Vault    *vault.Vault
 	Rounds   *rounds.Service
+	Imports  *imports.Service
 	Texts    *texts.Texts
+	Notes    *notes.Service
+	Finder   *search.Service
+	Keeping  *keeping.Service
+	Scratch  string // a folder for files that do not stay
 	Accounts *accounts.Accounts
 	Dialects dialect.Set
 	Bus      *events.Bus
@@ -62,6 +71,18 @@ const base = "/api/v1"
 
 // maxBody is how large a request body may be.
 const maxBody = 1 << 20
+
+// bodyLimit is more where a whole list of devices is sent, or a file: 64 MiB of
+// it are some more in base64.
+func bodyLimit(c *gin.Context) int64 {
+	switch c.FullPath() {
+	case base + "/devices/import":
+		return 16 << 20
+	case base + "/comparison", base + "/nearest", base + "/archive/revisions":
+		return 90 << 20
+	}
+	return maxBody
+}
 
 // New makes the handler of everything that the service serves.
 func New(c Config) (http.Handler, error) {

@@ -12,10 +12,12 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
-	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"vergekeep/core/diff"
@@ -27,6 +29,7 @@ import (
 var (
 	ErrNone    = errors.New("no such revision")
 	ErrCorrupt = errors.New("the archive is damaged")
+	ErrThinned = errors.New("the text is no longer kept")
 )
 
 // Key names one configuration of one device.
@@ -46,32 +49,62 @@ const (
 	Drafted  Origin = "drafted"
 )
 
+var origins = [...]Origin{Captured, Imported, Drafted}
+
 // Revision is one archived state of a configuration.
 type Revision struct {
-	ID int64
 	Key
 	Number    int
 	Hash      [32]byte // of the bytes
-	Size      int
+	Size      int      // in bytes; 0 of one that was thinned out
 	Lines     int
 	Dialect   string
 	Origin    Origin
+	Author    string // who is on record for it; "" for nobody
 	Arrived   time.Time
 	FirstSeen time.Time
 	LastSeen  time.Time
 	SameAs    int // number of an earlier revision with the same comparison form; 0 if none
 	Suspect   string
-	Stats     diff.Stats // against the revision before
+	Stats     diff.Stats // against the one in force before
+	Note      Note
+	Thinned   bool // only its hash and its times are kept
 
-	formHash [32]byte
-	blob     int64
-	chain    []byte
+	configuration int64
+	form          [16]byte // the start of the SHA-256 of the comparison form
+	blob          int64
+	chain         []byte
 }
+
+// Note is what people have said of a revision.
+type Note struct {
+	Pinned       bool // never thinned out
+	Name, Remark string
+	Account      string
+}
+
+// Platform names the dialect that the revision was captured with.
+func (r *Revision) Platform() string {
+	name, _, _ := strings.Cut(r.Dialect, " ")
+	return name
+}
+
+// SameForm reports whether two revisions have the same comparison form.
+func (r *Revision) SameForm(other *Revision) bool { return r.form == other.form }
 
 // Archive reads and writes revisions. It is safe for concurrent use.
 type Archive struct {
 	db    *store.DB
 	codec *codec
+
+	kept kept
+
+	primed     bool        // under codec.mu: the primers have been read
+	newPrimers atomic.Bool // some were recorded that have not been read
+
+	mu      sync.Mutex
+	clock   uint64
+	touched map[int64]uint64 // by device: when it was written last, in ticks of clock
 }
 
 // New makes an archive on db.
@@ -80,7 +113,7 @@ func New(db *store.DB) (*Archive, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Archive{db: db, codec: c}, nil
+	return &Archive{db: db, codec: c, touched: map[int64]uint64{}}, nil
 }
 
 // Capture is a configuration that a device gave.
@@ -90,55 +123,77 @@ type Capture struct {
 	Form    string // the comparison form of Text
 	Dialect string // name and version
 	Origin  Origin
+	Author  string
 	At      time.Time // when it was in force
 	Arrived time.Time
 	Suspect string // why it is suspect, or ""
-	// Before is the newest revision of the same key, nil if there is none.
+	// Before is the revision of the same key that was in force before, nil if
+	// there is none: the newest one, but for texts that are older than that.
 	Before *Revision
+	// Near is a capture of the same visit that this one may resemble, prepared
+	// before and recorded before; nil for none.
+	Near *Prepared
 	// Compare counts the differences from the revision before; it may be nil.
 	Compare func(before string) diff.Stats
 }
 
 // Prepared is a capture that is ready to be recorded.
 type Prepared struct {
-	capture  Capture
-	latest   *Revision
-	hash     [32]byte
-	formHash [32]byte
-	stats    diff.Stats
-	blob     packed // empty if nothing new is to be stored
+	capture Capture
+	latest  *Revision
+	hash    [32]byte
+	form    [16]byte
+	stats   diff.Stats
+	blob    packed // empty if nothing new is to be stored
+	stored  stored
 }
 
 // Changed reports whether the comparison form differs from the revision before.
-func (p *Prepared) Changed() bool { return p.latest == nil || p.latest.formHash != p.formHash }
+func (p *Prepared) Changed() bool { return p.latest == nil || p.latest.form != p.form }
+
+// Is reports whether the comparison form is that of a revision.
+func (p *Prepared) Is(r *Revision) bool { return p.form == r.form }
 
 // OnlyUndecidable reports whether the bytes of secrets or volatile lines
 // differ, though the comparison form is the same.
 func (p *Prepared) OnlyUndecidable() bool {
-	return p.latest != nil && p.latest.formHash == p.formHash && p.latest.Hash != p.hash
+	return p.latest != nil && p.latest.form == p.form && p.latest.Hash != p.hash
 }
 
-const columns = `r.id, r.device_id, r.datastore, r.part, r.number, b.hash, b.size, r.lines, r.dialect, r.origin,
-	r.arrived_at, r.first_seen, r.last_seen, r.same_as, r.suspect, r.added, r.removed, r.changed, r.moved, r.form_hash, r.blob_id, r.chain`
+const columns = `c.id, c.device_id, c.datastore, c.part, r.number, coalesce(r.hash, b.hash), coalesce(b.size, 0), r.lines, d.name, r.origin, r.author,
+	r.arrived_at, coalesce(r.first_seen, r.arrived_at), r.last_seen, r.same_as, r.suspect, r.added, r.removed, r.changed, r.moved,
+	r.form, coalesce(r.blob_id, 0), r.chain, coalesce(n.pinned, 0), coalesce(n.name, ''), coalesce(n.remark, ''), coalesce(n.account, '')`
 
-const from = ` FROM revisions r JOIN blobs b ON b.id = r.blob_id `
+const from = ` FROM configurations c JOIN revisions r ON r.configuration_id = c.id JOIN dialects d ON d.id = r.dialect_id
+	LEFT JOIN blobs b ON b.id = r.blob_id LEFT JOIN notes n ON n.configuration_id = c.id AND n.number = r.number `
 
-func scan(row interface{ Scan(...any) error }) (Revision, error) {
+func scan(row interface{ Scan(...any) error }) (Revision, error) { return scanMore(row) }
+
+// scanMore reads the columns and then some more.
+func scanMore(row interface{ Scan(...any) error }, more ...any) (Revision, error) {
 	var r Revision
 	var hash, form []byte
 	var arrived, first, last int64
-	err := row.Scan(&r.ID, &r.Device, &r.Datastore, &r.Part, &r.Number, &hash, &r.Size, &r.Lines, &r.Dialect, &r.Origin,
-		&arrived, &first, &last, &r.SameAs, &r.Suspect, &r.Stats.Added, &r.Stats.Removed, &r.Stats.Changed, &r.Stats.Moved, &form, &r.blob, &r.chain)
+	var origin int
+	err := row.Scan(append([]any{&r.configuration, &r.Device, &r.Datastore, &r.Part, &r.Number, &hash, &r.Size, &r.Lines, &r.Dialect, &origin, &r.Author,
+		&arrived, &first, &last, &r.SameAs, &r.Suspect, &r.Stats.Added, &r.Stats.Removed, &r.Stats.Changed, &r.Stats.Moved, &form, &r.blob, &r.chain,
+		&r.Note.Pinned, &r.Note.Name, &r.Note.Remark, &r.Note.Account}, more...)...)
+	if origin >= 0 && origin < len(origins) {
+		r.Origin = origins[origin]
+	}
 	copy(r.Hash[:], hash)
-	copy(r.formHash[:], form)
+	if form == nil {
+		form = hash
+	}
+	copy(r.form[:], form)
+	r.Thinned = r.blob == 0
 	r.Arrived, r.FirstSeen, r.LastSeen = store.Time(arrived), store.Time(first), store.Time(last)
 	return r, err
 }
 
 // Latest is the newest revision; its error is [ErrNone] where there is none.
 func (a *Archive) Latest(ctx context.Context, k Key) (Revision, error) {
-	r, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+from+
-		`WHERE r.device_id = ? AND r.datastore = ? AND r.part = ? ORDER BY r.number DESC LIMIT 1`, k.Device, k.Datastore, k.Part))
+	r, err := scan(a.db.QueryRow(ctx, `SELECT `+columns+from+`WHERE c.device_id = ? AND c.datastore = ? AND c.part = ? AND r.number = c.newest`, k.Device, k.Datastore, k.Part))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNone
 	}
@@ -150,16 +205,21 @@ func (a *Archive) Latest(ctx context.Context, k Key) (Revision, error) {
 // fails, as no number is given twice.
 func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
 	p := &Prepared{capture: c, latest: c.Before, hash: sha256.Sum256([]byte(c.Text))}
-	p.formHash = p.hash
-	if c.Form != c.Text {
-		p.formHash = sha256.Sum256([]byte(c.Form))
+	switch {
+	case c.Form == c.Text:
+		p.form = [16]byte(p.hash[:])
+	case c.Near != nil && c.Near.capture.Form == c.Form:
+		p.form = c.Near.form
+	default:
+		sum := sha256.Sum256([]byte(c.Form))
+		p.form = [16]byte(sum[:])
 	}
 	if !p.Changed() {
 		return p, nil
 	}
 	before := ""
 	var err error
-	if p.latest != nil {
+	if p.latest != nil && !p.latest.Thinned {
 		if before, err = a.Text(ctx, *p.latest); err != nil {
 			return nil, err
 		}
@@ -167,7 +227,7 @@ func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
 			p.stats = c.Compare(before)
 		}
 	}
-	p.blob, err = a.pack(ctx, c.Text, before, p.latest)
+	p.blob, err = a.pack(ctx, c, before, p.latest)
 	return p, err
 }
 
@@ -180,60 +240,96 @@ func (a *Archive) Record(tx *store.Tx, p *Prepared) (Revision, bool, error) {
 		if c.At.After(r.LastSeen) {
 			r.LastSeen = c.At
 		}
-		_, err := tx.Exec(`UPDATE revisions SET last_seen = max(last_seen, ?) WHERE id = ?`, store.Stamp(c.At), r.ID)
+		_, err := tx.Exec(`UPDATE revisions SET last_seen = max(last_seen, ?) WHERE configuration_id = ? AND number = ?`, store.Stamp(c.At), r.configuration, r.Number)
 		return r, false, err
 	}
 	r := Revision{
-		Key: c.Key, Number: 1, Hash: p.hash, Size: len(c.Text), Lines: lines(c.Text), Dialect: c.Dialect, Origin: c.Origin,
+		Key: c.Key, Hash: p.hash, Size: len(c.Text), Lines: lines(c.Text), Dialect: c.Dialect, Origin: c.Origin, Author: c.Author,
 		Arrived: c.Arrived.UTC().Truncate(time.Microsecond), FirstSeen: c.At.UTC().Truncate(time.Microsecond), LastSeen: c.At.UTC().Truncate(time.Microsecond),
-		Suspect: c.Suspect, Stats: p.stats, formHash: p.formHash,
+		Suspect: c.Suspect, Stats: p.stats, form: p.form,
 	}
-	var before []byte
-	if p.latest != nil {
-		r.Number, before = p.latest.Number+1, p.latest.chain
+	var head []byte
+	var newest, newestSeen int64
+	err := tx.QueryRow(`SELECT c.id, c.newest, c.last, c.head, coalesce((SELECT coalesce(first_seen, arrived_at) FROM revisions WHERE configuration_id = c.id AND number = c.newest), 0)
+		FROM configurations c WHERE c.device_id = ? AND c.datastore = ? AND c.part = ?`, c.Device, c.Datastore, c.Part).Scan(&r.configuration, &newest, &r.Number, &head, &newestSeen)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		res, err := tx.Exec(`INSERT INTO configurations (device_id, datastore, part) VALUES (?, ?, ?)`, c.Device, c.Datastore, c.Part)
+		if err != nil {
+			return r, false, err
+		}
+		if r.configuration, err = res.LastInsertId(); err != nil {
+			return r, false, err
+		}
+	case err != nil:
+		return r, false, err
 	}
-	var err error
+	if r.Origin == Captured && (p.latest == nil && newest != 0 || p.latest != nil && int64(p.latest.Number) != newest) {
+		return r, false, fmt.Errorf("recording a revision: another one was recorded since it was prepared")
+	}
+	if seen := store.Time(newestSeen); r.Origin == Captured && r.FirstSeen.Before(seen) {
+		// A clock that was set back makes no capture older than the one before it.
+		r.FirstSeen, r.LastSeen = seen, seen
+	}
+	r.Number++
 	if r.blob, err = a.putBlob(tx, p); err != nil {
 		return r, false, err
 	}
-	if p.latest != nil {
-		if err := tx.QueryRow(`SELECT coalesce(min(number), 0) FROM revisions WHERE device_id = ? AND datastore = ? AND part = ? AND form_hash = ?`,
-			c.Device, c.Datastore, c.Part, p.formHash[:]).Scan(&r.SameAs); err != nil {
+	form := any(p.form[:])
+	if p.form == [16]byte(p.hash[:]) {
+		form = nil
+	}
+	if r.Number > 1 {
+		if err := tx.QueryRow(`SELECT coalesce(min(r.number), 0) FROM revisions r LEFT JOIN blobs b ON b.id = r.blob_id WHERE r.configuration_id = ?
+			AND coalesce(r.form, substr(coalesce(r.hash, b.hash), 1, 16)) = ?`, r.configuration, p.form[:]).Scan(&r.SameAs); err != nil {
 			return r, false, err
 		}
 	}
-	r.chain = r.link(before)
-	res, err := tx.Exec(`INSERT INTO revisions (device_id, datastore, part, number, blob_id, form_hash, dialect, origin,
-		arrived_at, first_seen, last_seen, same_as, suspect, lines, added, removed, changed, moved, chain)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Device, r.Datastore, r.Part, r.Number, r.blob, r.formHash[:], r.Dialect, r.Origin,
-		store.Stamp(r.Arrived), store.Stamp(r.FirstSeen), store.Stamp(r.LastSeen), r.SameAs, r.Suspect, r.Lines,
-		r.Stats.Added, r.Stats.Removed, r.Stats.Changed, r.Stats.Moved, r.chain)
+	dialect, err := dialectID(tx, c.Dialect)
 	if err != nil {
+		return r, false, err
+	}
+	origin := slices.Index(origins[:], r.Origin)
+	r.chain = r.link(head)
+	first := any(store.Stamp(r.FirstSeen))
+	if r.FirstSeen.Equal(r.Arrived) {
+		first = nil
+	}
+	if _, err = tx.Exec(`INSERT INTO revisions (configuration_id, number, blob_id, form, dialect_id, origin, author,
+		arrived_at, first_seen, last_seen, same_as, suspect, lines, added, removed, changed, moved, chain)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.configuration, r.Number, r.blob, form, dialect, origin, r.Author,
+		store.Stamp(r.Arrived), first, store.Stamp(r.LastSeen), r.SameAs, r.Suspect, r.Lines,
+		r.Stats.Added, r.Stats.Removed, r.Stats.Changed, r.Stats.Moved, r.chain); err != nil {
 		return r, false, fmt.Errorf("recording revision %d: %w", r.Number, err)
 	}
-	r.ID, err = res.LastInsertId()
+	if r.Origin != Drafted && (newest == 0 || store.Stamp(r.FirstSeen) >= newestSeen) {
+		newest = int64(r.Number)
+	}
+	_, err = tx.Exec(`UPDATE configurations SET newest = ?, last = ?, head = ? WHERE id = ?`, newest, r.Number, r.chain, r.configuration)
 	return r, true, err
 }
 
+func dialectID(tx *store.Tx, name string) (id int64, err error) {
+	err = tx.QueryRow(`SELECT id FROM dialects WHERE name = ?`, name).Scan(&id)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, err
+	}
+	res, err := tx.Exec(`INSERT INTO dialects (name) VALUES (?)`, name)
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
 // link is the chain's next hash: over the one before and everything in the row
-// that never changes.
+// that never changes (see [proof.Row.Link]).
 func (r *Revision) link(before []byte) []byte {
-	h := sha256.New()
-	h.Write(before)
-	text := func(s string) {
-		_ = binary.Write(h, binary.BigEndian, uint32(len(s)))
-		h.Write([]byte(s))
+	link, err := r.row().Link(before)
+	if err != nil {
+		return nil // the row's hashes are none: no chain has such a link
 	}
-	for _, n := range []int64{r.Device, int64(r.Number), store.Stamp(r.Arrived), store.Stamp(r.FirstSeen), int64(r.SameAs)} {
-		_ = binary.Write(h, binary.BigEndian, n)
-	}
-	for _, s := range []string{r.Datastore, r.Part, r.Dialect, string(r.Origin), r.Suspect} {
-		text(s)
-	}
-	h.Write(r.Hash[:])
-	h.Write(r.formHash[:])
-	return h.Sum(nil)
+	return link
 }
 
 func lines(text string) int {
@@ -244,16 +340,17 @@ func lines(text string) int {
 	return n
 }
 
-// List is all revisions of a configuration, newest first.
+// List is all revisions of a configuration, newest in force first.
 func (a *Archive) List(ctx context.Context, k Key) ([]Revision, error) {
-	return a.query(ctx, `WHERE r.device_id = ? AND r.datastore = ? AND r.part = ? ORDER BY r.number DESC`, k.Device, k.Datastore, k.Part)
+	return a.query(ctx, `WHERE c.device_id = ? AND c.datastore = ? AND c.part = ? ORDER BY coalesce(r.first_seen, r.arrived_at) DESC, r.number DESC`, k.Device, k.Datastore, k.Part)
 }
 
 // Newest is the newest revision of each configuration of a device.
 func (a *Archive) Newest(ctx context.Context, device int64) ([]Revision, error) {
-	return a.query(ctx, `WHERE r.device_id = ? AND r.number = (SELECT max(number) FROM revisions x
-		WHERE x.device_id = r.device_id AND x.datastore = r.datastore AND x.part = r.part) ORDER BY r.datastore, r.part DESC`, device)
+	return a.query(ctx, `WHERE c.device_id = ? AND `+isNewest, device)
 }
+
+const isNewest = `r.number = c.newest ORDER BY c.datastore, c.part DESC`
 
 func (a *Archive) query(ctx context.Context, where string, args ...any) ([]Revision, error) {
 	rows, err := a.db.Query(ctx, `SELECT `+columns+from+where, args...)
@@ -282,17 +379,19 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 	if len(list) == 0 {
 		return Revision{}, fmt.Errorf("%w: nothing has been captured yet", ErrNone)
 	}
-	newest, oldest := list[0], list[len(list)-1]
+	newest := list[0]
 	switch p.Kind {
 	case ref.Latest:
 		return newest, nil
 	case ref.Number:
+		last := 0
 		for _, r := range list {
 			if r.Number == p.Number {
 				return r, nil
 			}
+			last = max(last, r.Number)
 		}
-		return Revision{}, fmt.Errorf("%w: there is no @%d; the revisions are @%d to @%d", ErrNone, p.Number, oldest.Number, newest.Number)
+		return Revision{}, fmt.Errorf("%w: there is no @%d; the revisions are @1 to @%d", ErrNone, p.Number, last)
 	case ref.Back:
 		if p.Number >= len(list) {
 			if len(list) == 1 {
@@ -305,6 +404,9 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 		at := p.Time
 		if p.Kind == ref.Ago {
 			at = now.Add(-p.Ago)
+		}
+		if at.After(now) {
+			return Revision{}, fmt.Errorf("%w: %s is in the future", ErrNone, at.Format("2006-01-02 15:04"))
 		}
 		var first *Revision
 		for i := range list {
@@ -322,64 +424,13 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 		}
 	case ref.Baseline:
 		return Revision{}, fmt.Errorf("%w: it has no baseline", ErrNone)
-	case ref.Moment:
-		return Revision{}, fmt.Errorf("%w: no moment is named %q", ErrNone, p.Name)
-	}
-	return Revision{}, fmt.Errorf("%w: @%s is no place in the archive", ErrNone, p)
-}
-
-// Size is how many revisions and bytes of distinct contents there are, and how
-// many bytes they take.
-func (a *Archive) Size(ctx context.Context) (revisions, contents, stored int64, err error) {
-	err = a.db.QueryRow(ctx, `SELECT (SELECT count(*) FROM revisions), coalesce(sum(size), 0),
-		coalesce(sum(length(data)), 0) + (SELECT coalesce(sum(length(data)), 0) FROM blob_chunks) FROM blobs`).Scan(&revisions, &contents, &stored)
-	return
-}
-
-// Report is what a check found.
-type Report struct {
-	Revisions int
-	Contents  int
-	Faults    []string
-}
-
-// Check reads every content, compares it with its hash, and follows every
-// chain. Its error says that it could not check, not that something is wrong.
-func (a *Archive) Check(ctx context.Context) (Report, error) {
-	var report Report
-	list, err := a.query(ctx, `ORDER BY r.device_id, r.datastore, r.part, r.number`)
-	if err != nil {
-		return report, err
-	}
-	checked := map[int64]bool{}
-	var key Key
-	var chain []byte
-	number := 0
-	for _, r := range list {
-		if err := ctx.Err(); err != nil {
-			return report, err
-		}
-		if r.Key != key {
-			key, chain, number = r.Key, nil, 0
-		}
-		name := fmt.Sprintf("device %d, %s %s@%d", r.Device, r.Datastore, r.Part, r.Number)
-		if r.Number != number+1 {
-			report.Faults = append(report.Faults, name+": the revision before it is missing")
-			chain = nil
-		} else if string(r.link(chain)) != string(r.chain) {
-			report.Faults = append(report.Faults, name+": its row was altered")
-		}
-		number, chain = r.Number, r.chain
-		report.Revisions++
-		if !checked[r.blob] {
-			checked[r.blob] = true
-			report.Contents++
-			if _, err := a.Text(ctx, r); errors.Is(err, ErrCorrupt) {
-				report.Faults = append(report.Faults, name+": "+err.Error())
-			} else if err != nil {
-				return report, err
+	case ref.Moment: // the caller knows the moments of the fleet: this is a revision's name
+		for _, r := range list {
+			if strings.EqualFold(r.Note.Name, p.Name) {
+				return r, nil
 			}
 		}
+		return Revision{}, fmt.Errorf("%w: no moment is named %q, and no revision", ErrNone, p.Name)
 	}
-	return report, nil
+	return Revision{}, fmt.Errorf("%w: @%s is no place in the archive", ErrNone, p)
 }

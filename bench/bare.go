@@ -81,6 +81,7 @@ func bareVisit(t target) error {
 		{t.name + " || ", "list system"},
 		{t.name + " || ", "list config running"},
 		{t.name + " || ", "list config startup"},
+		{t.name + " || ", "list system"},
 		{t.name + " || ", "bye"},
 	} {
 		for !bytes.HasSuffix(seen, []byte(step.until)) {

@@ -28,15 +28,17 @@ import (
 func child(ctx context.Context, role, platform string, count int, delay time.Duration) error {
 	switch role {
 	case "stand-ins":
-		return serveStandIns(platform, count, delay)
+		return serveStandIns(platform, count, delay, *bad)
 	case "service":
 		return serviceRound(ctx, platform, count)
+	case "large":
+		return largeRound(ctx, count)
 	}
 	return fmt.Errorf("no role %q", role)
 }
 
 // serveStandIns prints the addresses and serves until its input ends.
-func serveStandIns(platform string, count int, delay time.Duration) error {
+func serveStandIns(platform string, count int, delay time.Duration, bad int) error {
 	devices := standin.NewFleet()
 	defer devices.Close()
 	network := scenario.New()
@@ -50,6 +52,9 @@ func serveStandIns(platform string, count int, delay time.Duration) error {
 		config := strings.ReplaceAll(model.Config[""], model.Name, name)
 		d := &standin.Device{Name: name, Platform: model.Platform, Model: model.Model, Serial: fmt.Sprintf("S%05d", i), Version: model.Version,
 			User: scenario.User, Password: scenario.Password, Elevation: scenario.Elevation, Delay: delay, Config: map[string]string{"": config}}
+		if bad > 0 && i%bad == bad-1 {
+			d.SetFault(hopeless[i/bad%len(hopeless)].fault)
+		}
 		addr, err := devices.Add(d)
 		if err != nil {
 			return err
@@ -69,7 +74,12 @@ type target struct{ name, addr string }
 
 // standIns starts the other process; stop ends it.
 func standIns(ctx context.Context, platform string, count int, delay time.Duration) ([]target, func(), error) {
-	cmd := self(ctx, "-role", "stand-ins", "-platform", platform, "-count", strconv.Itoa(count), "-delay", delay.String())
+	return someBad(ctx, platform, count, delay, 0)
+}
+
+// someBad is standIns with a fault in every so-manieth.
+func someBad(ctx context.Context, platform string, count int, delay time.Duration, bad int) ([]target, func(), error) {
+	cmd := self(ctx, "-role", "stand-ins", "-platform", platform, "-count", strconv.Itoa(count), "-delay", delay.String(), "-bad", strconv.Itoa(bad))
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, nil, err
@@ -95,21 +105,25 @@ func standIns(ctx context.Context, platform string, count int, delay time.Durati
 	return list, stop, nil
 }
 
+func quiet(dir string, concurrency int) daemon.Config {
+	return daemon.Config{Data: dir, Listen: "127.0.0.1:0", Concurrency: concurrency, Log: slog.New(slog.DiscardHandler)}
+}
+
 // keep is a service without its listener being served.
 func keep(ctx context.Context, dir, platform string, list []target, concurrency int) (*daemon.Daemon, error) {
 	daemon.Tune() // as the service does; the bare loop, in this process, has it too
-	d, err := daemon.Open(ctx, daemon.Config{Data: dir, Listen: "127.0.0.1:0", Concurrency: concurrency, Log: slog.New(slog.DiscardHandler)})
+	d, err := daemon.Open(ctx, quiet(dir, concurrency))
 	if err != nil {
 		return nil, err
 	}
-	if _, err := d.Vault.Add(ctx, vault.Credential{Name: "k", Username: scenario.User, Password: scenario.Password, Elevation: scenario.Elevation}, "bench", time.Now()); err != nil {
+	if _, err := d.Vault.Add(ctx, vault.Credential{Name: "k", Username: scenario.User, Secrets: vault.Secrets{Password: scenario.Password, Elevation: scenario.Elevation}}, "bench", time.Now()); err != nil {
 		return nil, err
 	}
 	var wg sync.WaitGroup // together they share commits
 	errs := make([]error, len(list))
 	for i, t := range list {
 		wg.Go(func() {
-			_, errs[i] = d.Fleet.Add(ctx, fleet.Device{Name: t.name, Platform: platform, Address: t.addr}, "bench")
+			_, errs[i] = d.Fleet.Add(ctx, fleet.Device{Name: t.name, Platform: platform, Addresses: []string{t.addr}}, "bench")
 		})
 	}
 	wg.Wait()
@@ -181,7 +195,7 @@ func collectVsBare(ctx context.Context) ([]result, error) {
 		ourCPU, theirCPU = append(ourCPU, used.Seconds()*1e3/devices), append(theirCPU, bareUsed.Seconds()*1e3/devices)
 	}
 	return []result{
-		{"collect-vs-bare", median(ratios), "goal>=0.85", fmt.Sprintf("ours=%.0f/s theirs=%.0f/s  (median of %d; processor %.2f and %.2f ms a visit)", median(ourRates), median(theirRates), pairs, median(ourCPU), median(theirCPU))},
+		{"collect-vs-bare", median(ratios), "goal>=0.90", fmt.Sprintf("ours=%.0f/s theirs=%.0f/s  (median of %d; processor %.2f and %.2f ms a visit)", median(ourRates), median(theirRates), pairs, median(ourCPU), median(theirCPU))},
 		{"collect-cpu", median(cpuRatios), "goal<=1.3", fmt.Sprintf("ours=%.2fms theirs=%.2fms  (median of %d)", median(ourCPU), median(theirCPU), pairs)},
 	}, nil
 }

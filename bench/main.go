@@ -34,6 +34,12 @@ type benchmark struct {
 	run   func(context.Context) ([]result, error)
 }
 
+var bad = flag.Int("bad", 0, "of a child: every so-manieth stand-in has a fault")
+
+var group = flag.Bool("group", false, "with -name: print everything that is measured with it")
+
+var devices = flag.Int("devices", 2000, "how many devices the large history has")
+
 var corpus = flag.String("corpus", "", "folder of texts for the differences")
 
 func main() {
@@ -68,6 +74,12 @@ func main() {
 		{"collect-vs-bare collect-cpu", collectVsBare},
 		{"collect-vs-shell", collectVsShell},
 		{"round-delay", roundDelay},
+		{"round-10k", round10k},
+		{"slow-neighbours", slowNeighbours},
+		{"unchanged-night", unchangedNight},
+		{"double", double},
+		{"archive-size archive-write read-old search-now-literal search-now-regex search-all line-history archive-double", inTheArchive},
+		{"diff-tree diff-worst", diffTree},
 		{"diff-vs-gnu diff-core", diffVsGNU},
 		{"start", start},
 	} {
@@ -81,7 +93,7 @@ func main() {
 			os.Exit(1)
 		}
 		for _, r := range lines {
-			if *name == "" || *name == r.name {
+			if *name == "" || *name == r.name || *group {
 				fmt.Println(r)
 			}
 		}

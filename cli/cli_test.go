@@ -46,6 +46,9 @@ var tables = []struct{ re, with string }{
 	{`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`, "TIMESTAMP"},
 	{`for \d+ (minutes?|hours?|days?)`, "for LONG"},
 	{`took [0-9.]+m?s`, "took LONG"},
+	{`after [0-9.]+m?s`, "after LONG"},
+	{`\d+ ms  `, "N ms  "},
+	{`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ`, "TIMESTAMP"},
 	{`Round \d+`, "Round N"},
 	{` {2,}`, "  "},
 }
@@ -62,6 +65,15 @@ func golden(t *testing.T, name, got string) {
 	want, err := os.ReadFile(path)
 	require.NoError(t, err, "UPDATE=1 go test ./cli makes it")
 	assert.Equal(t, string(want), got)
+}
+
+// words cuts a command line at blanks; a bar is a blank within a word.
+func words(line string) []string {
+	list := strings.Fields(line)
+	for i, w := range list {
+		list[i] = strings.ReplaceAll(w, "|", " ")
+	}
+	return list
 }
 
 func TestCommandLine(t *testing.T) {
@@ -92,7 +104,7 @@ func TestCommandLine(t *testing.T) {
 		status int
 		args   string
 	}{
-		{"device-list-problems", 0, "device list not|freshness=fresh"},
+		{"device-list-problems", 0, "device list not freshness=fresh"},
 		{"device-show", 0, "device show dd-acc-1"},
 		{"history", 0, "history hh-dist-1"},
 		{"diff-last-change", 1, "diff np-acc-2"},
@@ -100,16 +112,52 @@ func TestCommandLine(t *testing.T) {
 		{"diff-same", 0, "diff hh-dist-1@1 hh-dist-1@3"},
 		{"diff-unsaved", 1, "diff dd-acc-1:startup dd-acc-1"},
 		{"diff-unified", 1, "diff np-acc-2 --unified"},
+		{"diff-siblings", 1, "diff t07-rt-1 t06-rt-1"},
+		{"diff-strict", 1, "diff t07-rt-1 t06-rt-1 --strict --sections"},
+		{"diff-parameters", 1, "diff np-acc-2 --parameters"},
+		{"diff-expected", 0, "diff np-acc-2 --expect time --expect interface|port1/24"},
+		{"search", 0, "search 192.0.2.66"},
+		{"search-history", 0, "search lan|trunk|10,20,30 --history --selector np-acc-2"},
+		{"search-regexp", 0, "search --regexp ^\\s+SERVER\\s192 --any-case --by-section"},
+		{"search-without", 0, "search 192.0.2.40 --without --selector site=Northgate"},
+		{"search-sections", 0, "search --in interface --lack lan|** --have address|* --selector np-edge-1"},
+		{"search-selector", 0, "search 192.0.2.66 --selector-only --save wrong-clock"},
+		{"search-as-selector", 0, "device list search=wrong-clock"},
+		{"search-list", 0, "search --list"},
+		{"search-nothing", 1, "search no-such-thing-anywhere"},
+		{"lines", 0, "lines np-acc-2 --younger-than 36h"},
+		{"lines-story", 0, "--format csv lines hh-dist-1@3"},
+		{"fleet-at", 0, "fleet at 25d --selector site=\"Harbour|House\""},
+		{"fleet-against", 1, "fleet at 25d --against now --selector role=core"},
+		{"moment-set", 0, "moment set before-the-migration --at 25d"},
+		{"moment-diff", 1, "diff hh-core-1@before-the-migration hh-core-1"},
+		{"note", 0, "note hh-core-1@1 --pin --remark as|it|was"},
+		{"note-history", 0, "history hh-core-1"},
 		{"show", 0, "show t07-rt-1"},
 		{"round-show", 1, "round show 35"},
 		{"dialect-list", 0, "dialect list"},
-		{"schedule-show", 0, "schedule show"},
+		{"schedule-list", 0, "schedule list"},
+		{"freshness", 1, "freshness"},
+		{"group-list", 0, "group list"},
+		{"site-list", 0, "site list"},
+		{"nameplate-count", 0, "device nameplate --count version"},
+		{"nameplate", 0, "device nameplate site=Northgate role=access"},
+		{"nameplate-history", 0, "--format csv device nameplate --history site=Northgate role=access"},
+		{"export", 0, "device export role=core"},
+		{"show-only-interfaces", 0, "show hh-core-1 --only interface"},
+		{"show-only-users", 0, "show np-acc-2 --only user"},
+		{"show-only-rules", 0, "show hh-fw-1:running/guests --only access-list"},
+		{"show-only-servers", 0, "show t07-rt-1 --only time-server"},
+		{"visit", 0, "round visit 35 dd-edge-1"},
+		{"problems", 0, "device list problem=any"},
+		{"jump-list", 0, "jump-host list"},
+		{"import-list", 0, "import list"},
 		{"capture", 0, "capture np-acc-2"},
 		{"help", 0, "--help"},
 		{"help-diff", 0, "diff --help"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			status, out, said := noc.run("", strings.FieldsFunc(strings.ReplaceAll(c.args, "|", " "), func(r rune) bool { return r == ' ' })...)
+			status, out, said := noc.run("", words(c.args)...)
 			assert.Equal(t, c.status, status, said)
 			golden(t, c.name, out)
 		})
@@ -120,10 +168,30 @@ func TestCommandLine(t *testing.T) {
 		{"show np-acc-2@99", "the revisions are @1 to @2"},
 		{"show np-acc-2:runing", "Did you mean running?"},
 		{"show", "a ref is missing"},
+		{"show np-acc-2 --only interfase", "Did you mean interface?"},
+		{"round visit x np-acc-2", "is no number of a round"},
+		{"round visit 99999 np-acc-2", "has not visited this device"},
 		{"show a b", "one argument too many"},
 		{"diff ./nothing.cfg ./neither.cfg", "no such file"},
 		{"diff np-acc-2@1", "write both refs"},
 		{"history np-acc-2@1", "a history is of a device"},
+		{"search", "say what to look for"},
+		{"search x( -e", "missing closing )"},
+		{"search .* -e", "matches every line"},
+		{"search x --at 2099-01-01", "is in the future"},
+		{"search x --saved nothing", "no search is saved"},
+		{"search x --selector search=wrong-clok", "Did you mean wrong-clock?"},
+		{"lines nothing", "no such device"},
+		{"fleet at 2099-01-01", "is in the future"},
+		{"fleet at np-acc-2@1", "is no point"},
+		{"fleet at baseline", "the name of a moment"},
+		{"moment set 2026-11-20", "already means something"},
+		{"moment delete nothing", "there is none of that name"},
+		{"note np-acc-2", "say what to note"},
+		{"diff np-acc-2 --expect a|>|...", "can only stand at the start"},
+		{"diff np-acc-2 --output x.doc", "names no kind of document"},
+		{"archive nearest ./nothing", "no such file"},
+		{"group set x search=wrong-clock", "not for good"},
 		{"capture", "write --all"},
 		{"capture nobody", "matches no device"},
 		{"device list sight=x", "no field of a device"},
@@ -131,6 +199,27 @@ func TestCommandLine(t *testing.T) {
 		{"device add x", "platform"},
 		{"round show x", "no number of a round"},
 		{"account list", "lacks the right administer"},
+		{"credential list", "lacks the right administer"},
+		{"schedule add x --cron 61|*|*|*|*", "lacks the right administer"},
+		{"schedule add x", "say when"},
+		{"schedule add x --nightly 25:00", "no time of the day"},
+		{"schedule add x --nightly 02:00 --weekly Sun|03:00", "do not go together"},
+		{"group set", "is missing"},
+		{"group set x group=edgse", "there is no group \"edgse\". Did you mean edges?"},
+		{"group set edges group=outside", "would hold itself"},
+		{"group delete edges", "is made of it"},
+		{"site set Vessels --closed 7-19", "are no hours"},
+		{"device trust ng-acc-1", "nothing to accept"},
+		{"device trust", "a selector is missing"},
+		{"device import ./nothing.csv", "no such file"},
+		{"device edit np-acc-2 --name hh-core-1", "exists"},
+		{"device edit np-acc-2 --patience 99", "at most 20"},
+		{"device login v-tern-r", "It refused the login of keeper."},
+		{"device nameplate --count colour", "not by \"colour\""},
+		{"device list group=edgs", "Did you mean edges?"},
+		{"enrol", "an address is missing"},
+		{"enrol 192.0.2.0/8", "take a part of it"},
+		{"import run inventory", "no such import"},
 		{"dialect show tidgate", "Did you mean tidegate?"},
 		{"--format xml device list", "is no format"},
 		{"devise list", "no command"},
@@ -138,7 +227,11 @@ func TestCommandLine(t *testing.T) {
 		{"--server http://127.0.0.1:1 device list", "cannot be reached"},
 		{"--server nowhere device list", "no address of a service"},
 	} {
-		status, out, said := noc.run("", strings.Fields(c.args)...)
+		args := words(c.args)
+		for i := range args {
+			args[i] = strings.ReplaceAll(args[i], "|", " ")
+		}
+		status, out, said := noc.run("", args...)
 		assert.Equal(t, 2, status, c.args)
 		assert.Empty(t, out, c.args)
 		assert.Contains(t, said, c.says, c.args)
@@ -169,6 +262,91 @@ func TestCommandLine(t *testing.T) {
 		neteng.run("a-long-password\n", "login", d.Daemon.URL, "--account", "neteng")
 		_, out, _ = neteng.run("", "show", "np-acc-2")
 		assert.Contains(t, out, "raise secret r4ise-03")
+	})
+
+	t.Run("try a dialect", func(t *testing.T) {
+		lead := shell{t, map[string]string{"VERGEKEEP_LOGIN": filepath.Join(t.TempDir(), "login.json")}}
+		lead.run("a-long-password\n", "login", d.Daemon.URL, "--account", "lead")
+		_, text, _ := lead.run("", "dialect", "show", "tidegate")
+		file := filepath.Join(t.TempDir(), "mine.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		status, out, said := lead.run("", "dialect", "try", "ng-acc-2", file)
+		assert.Zero(t, status, said)
+		assert.Contains(t, out, `sees the prompt "basic", goes to raise`)
+		assert.Contains(t, out, "It would be archived.")
+		assert.NotContains(t, out, "over-the-verge", "a step shows no secret")
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "list config running", "list configuration", 1)), 0o600))
+		status, out, _ = lead.run("", "dialect", "try", "ng-acc-2", file)
+		assert.Equal(t, 1, status)
+		assert.Contains(t, out, "unknown words")
+		for _, channel := range []string{"pty", "exec", "netconf", "https"} {
+			status, out, said = lead.run("", "dialect", "new", "lantern", "--channel", channel)
+			assert.Zero(t, status, said)
+			require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+			status, _, _ = lead.run("", "dialect", "check", file)
+			assert.Zero(t, status, channel)
+		}
+	})
+
+	t.Run("a session is recorded and replayed", func(t *testing.T) {
+		lead := shell{t, map[string]string{"VERGEKEEP_LOGIN": filepath.Join(t.TempDir(), "login.json")}}
+		lead.run("a-long-password\n", "login", d.Daemon.URL, "--account", "lead")
+		_, text, _ := lead.run("", "dialect", "show", "tidegate")
+		dir := t.TempDir()
+		file, session := filepath.Join(dir, "mine.yaml"), filepath.Join(dir, "mine.session.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		status, _, said := lead.run("", "dialect", "try", "np-acc-2", file, "--record", session)
+		require.Zero(t, status, said)
+		recorded, err := os.ReadFile(session)
+		require.NoError(t, err)
+		for _, secret := range []string{"over-the-verge", "lift-the-gate", "r4ise-03"} {
+			assert.NotContains(t, string(recorded), secret)
+		}
+		offline := shell{t, map[string]string{}}
+		status, out, said := offline.run("", "dialect", "replay", session, file)
+		assert.Zero(t, status, said)
+		assert.Contains(t, out, "It would be archived.")
+		assert.Contains(t, out, "Nameplate: np-acc-2, TG-2400")
+		require.NoError(t, os.WriteFile(file, []byte(text+"\nvariants:\n  - name: fours\n    version: '^4'\n    change: { conversation: { states: { running: { send: list everything } } } }\n"), 0o600))
+		status, out, _ = offline.run("", "dialect", "replay", session, file)
+		assert.Equal(t, 1, status)
+		assert.Contains(t, out, `It is of the variant "fours".`)
+		assert.Contains(t, out, `The dialect types "list everything\n" where the recording has "list config running\n".`)
+		status, _, said = offline.run("", "dialect", "replay", file, file)
+		assert.Equal(t, 2, status)
+		assert.Contains(t, said, "not a recorded session")
+	})
+
+	t.Run("a visit is told step by step", func(t *testing.T) {
+		status, out, said := noc.run("", "round", "start", "name=ng-acc-2", "--record")
+		require.Zero(t, status, said)
+		number := regexp.MustCompile(`Round (\d+)`).FindStringSubmatch(out)[1]
+		status, out, said = noc.run("", "round", "visit", number, "ng-acc-2")
+		require.Zero(t, status, said)
+		assert.Contains(t, out, `running: sends "list config running"`)
+		assert.Contains(t, out, "All that was said: vergekeep round session "+number+" ng-acc-2")
+		status, _, said = noc.run("", "round", "session", number, "ng-acc-2")
+		assert.Equal(t, 2, status)
+		assert.Contains(t, said, "see-secrets")
+		neteng := shell{t, map[string]string{"VERGEKEEP_LOGIN": filepath.Join(t.TempDir(), "login.json")}}
+		neteng.run("a-long-password\n", "login", d.Daemon.URL, "--account", "neteng")
+		status, out, said = neteng.run("", "round", "session", number, "ng-acc-2")
+		require.Zero(t, status, said)
+		assert.Contains(t, out, "raise secret")
+		status, _, said = noc.run("", "round", "visit", number, "ng-acc-3")
+		assert.Equal(t, 2, status)
+		assert.Contains(t, said, "has not visited this device")
+	})
+
+	t.Run("an export can be imported", func(t *testing.T) {
+		for _, format := range []string{"csv", "yaml", "json"} {
+			_, text, _ := noc.run("", "--format", format, "device", "export", "site=Northgate")
+			file := filepath.Join(t.TempDir(), "list."+format)
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+			status, out, said := noc.run("", "device", "import", file, "--dry-run", "--change")
+			assert.Zero(t, status, said)
+			assert.Contains(t, out, "0 would be added, 0 changed, 8 unchanged, 0 refused.", format)
+		}
 	})
 
 	t.Run("live", func(t *testing.T) {

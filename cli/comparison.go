@@ -2,19 +2,31 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
 	"vergekeep/client/gen"
 	"vergekeep/core/diff"
+	"vergekeep/core/report"
 )
 
 func (a *app) printComparison(cmd *cli.Command, c *comparison) error {
+	if path := cmd.String("output"); path != "" {
+		var b bytes.Buffer
+		if err := a.document(&b, c, strings.ToLower(filepath.Ext(path))); err != nil {
+			return err
+		}
+		return a.deliver(cmd, b.Bytes())
+	}
 	if cmd.Bool("unified") {
 		if c.hidden > 0 {
 			fmt.Fprintf(a.Err, "%s changed and cannot be shown without the right see-secrets.\n", plural(c.hidden, "secret"))
@@ -22,18 +34,59 @@ func (a *app) printComparison(cmd *cli.Command, c *comparison) error {
 		_, err := io.WriteString(a.Out, c.unified())
 		return err
 	}
-	if format := cmd.Root().String("format"); format != "table" {
-		t := &table{head: []string{"kind", "section", "left line", "left", "right line", "right"}}
-		for _, r := range c.rows {
-			if r.Kind != diff.Skipped && r.Kind != diff.Equal && r.Aside == diff.Counts {
-				t.add(string(r.Kind), strings.Join(r.Path, " > "), number(r.Left), r.LeftText, number(r.Right), r.RightText)
+	t := &table{head: []string{"section", "parameter", "left", "right"}, none: c.sentence()}
+	for _, cell := range report.Cells(c.plain()) {
+		t.add(heading(cell.Path), cell.Parameter, orDash(cell.Left), orDash(cell.Right))
+	}
+	switch format := cmd.Root().String("format"); {
+	case cmd.Bool("sections"):
+		t = &table{head: []string{"section", "differs"}, none: c.sentence()}
+		for _, s := range diff.Sections(c.plain()) {
+			if s.Total() > 0 {
+				t.add(heading(s.Path), marks(gen.Stats{Added: s.Added, Removed: s.Removed, Changed: s.Changed, Moved: s.Moved}))
 			}
 		}
+		return a.print(cmd, c.wire(), t)
+	case format == "csv":
+		return a.document(a.Out, c, ".csv")
+	case cmd.Bool("parameters") || format != "table":
 		return a.print(cmd, c.wire(), t)
 	}
 	w := bufio.NewWriter(a.Out)
 	a.writeComparison(w, c)
 	return w.Flush()
+}
+
+// plain are the rows without what only the client knows.
+func (c *comparison) plain() []diff.Row {
+	rows := make([]diff.Row, len(c.rows))
+	for i, r := range c.rows {
+		rows[i] = r.Row
+	}
+	return rows
+}
+
+// document writes the comparison in the form that a file's ending names.
+func (a *app) document(w io.Writer, c *comparison, ending string) error {
+	r := &report.Comparison{Left: c.sides[0], Right: c.sides[1], Made: time.Now(), Identical: c.identical, Stats: c.stats, Rows: c.plain(), Masked: c.masked, Zone: time.Local}
+	switch ending {
+	case ".html", ".htm":
+		return r.HTML(w)
+	case ".pdf":
+		return r.PDF(w)
+	case ".csv":
+		return r.CSV(w)
+	case ".txt", ".text":
+		return r.Text(w)
+	case ".diff", ".patch":
+		_, err := io.WriteString(w, c.unified())
+		return err
+	case ".json":
+		e := json.NewEncoder(w)
+		e.SetIndent("", "  ")
+		return e.Encode(c.wire())
+	}
+	return fmt.Errorf("%q names no kind of document; end the file's name with .html, .pdf, .csv, .txt, .diff or .json", ending)
 }
 
 // PrintComparison writes a comparison of the service as the diff command does.
@@ -62,20 +115,10 @@ func (c *comparison) sentence() string {
 			said += fmt.Sprintf("; %s moved", plural(s.Moved, "line"))
 		}
 	}
-	if s.Volatile > 0 {
-		said += fmt.Sprintf("; %s set aside that %s by %s", plural(s.Volatile, "line"), either(s.Volatile, "changes", "change"), either(s.Volatile, "itself", "themselves"))
-	}
-	if s.Undecidable > 0 {
-		said += fmt.Sprintf("; whether %s changed is not decidable (written anew at each show)", plural(s.Undecidable, "secret"))
+	if aside := report.Asides(s); aside != "" {
+		said += "; set aside: " + aside
 	}
 	return said + "."
-}
-
-func either(n int, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
 }
 
 // counting is how many sections hold a difference that counts.

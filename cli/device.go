@@ -15,7 +15,7 @@ import (
 
 func (a *app) deviceCommand() *cli.Command {
 	return &cli.Command{
-		Name: "device", Usage: "the fleet's records", Category: "Keeping",
+		Name: "device", Usage: "the fleet's records", Category: "Fleet",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list devices, those with a problem first", ArgsUsage: "[SELECTOR]",
@@ -25,13 +25,11 @@ func (a *app) deviceCommand() *cli.Command {
 			{
 				Name: "add", Usage: "add a device", ArgsUsage: "NAME",
 				Description: example("vergekeep device add ng-acc-7 --platform tidegate --address 192.0.2.17 --site Northgate --role access"),
-				Flags: []cli.Flag{
+				Flags: append(recordFlags(),
 					&cli.StringFlag{Name: "platform", Required: true, Usage: "one of 'vergekeep dialect list'"},
-					&cli.StringFlag{Name: "address", Required: true, Usage: "host or host:port"},
-					&cli.StringFlag{Name: "site"}, &cli.StringFlag{Name: "role"},
-					&cli.StringSliceFlag{Name: "label"},
+					&cli.StringFlag{Name: "address", Required: true, Usage: "host or host:port; several are separated by commas"},
 					&cli.StringFlag{Name: "serial", Usage: "what it must say it is; learnt at the first visit if left out"},
-				},
+				),
 				Action: a.deviceAdd,
 			},
 			{
@@ -42,28 +40,91 @@ func (a *app) deviceCommand() *cli.Command {
 			{
 				Name: "edit", Usage: "change a device's record", ArgsUsage: "NAME",
 				Description: example("vergekeep device edit ng-acc-7 --site Northgate --address 192.0.2.18"),
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "site"}, &cli.StringFlag{Name: "role"}, &cli.StringFlag{Name: "address"}, &cli.StringSliceFlag{Name: "label"},
-				},
+				Flags:       append(recordFlags(), &cli.StringFlag{Name: "platform"}, &cli.StringFlag{Name: "address"}, &cli.StringFlag{Name: "name", Usage: "a new name; its history goes on"}),
 				Action: func(ctx context.Context, cmd *cli.Command) error {
-					edit := gen.DeviceEdit{}
-					for flag, field := range map[string]**string{"site": &edit.Site, "role": &edit.Role, "address": &edit.Address} {
-						if cmd.IsSet(flag) {
-							v := cmd.String(flag)
-							*field = &v
-						}
+					edit := gen.DeviceEdit{
+						Name: set(cmd, "name"), Site: set(cmd, "site"), Role: set(cmd, "role"), Platform: set(cmd, "platform"), Address: set(cmd, "address"),
+						Transport: (*gen.DeviceEditTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"),
+						OldAlgorithms: setBool(cmd, "old-algorithms"), Patience: setInt(cmd, "patience"),
 					}
 					if cmd.IsSet("label") {
 						labels := cmd.StringSlice("label")
 						edit.Labels = &labels
 					}
-					return a.deviceEdit(ctx, cmd, edit, "edited")
+					return a.deviceEdit(ctx, cmd, edit, "is changed")
 				},
 			},
+			a.deviceImport(), a.deviceExport(), a.deviceNameplate(),
 			a.deviceState("pause", "stop visiting a device", "vergekeep device pause v-guillemot-r", gen.DeviceEdit{State: state(gen.DeviceEditStatePaused)}, "is paused"),
-			a.deviceState("resume", "visit a paused device again", "vergekeep device resume v-guillemot-r", gen.DeviceEdit{State: state(gen.DeviceEditStateActive)}, "is visited again"),
-			a.deviceState("trust", "accept a new host key and serial number: the box was replaced or reset", "vergekeep device trust ng-acc-5", gen.DeviceEdit{Trust: new(true)}, "may show a new host key and serial number at its next visit"),
+			a.deviceState("resume", "visit a paused or retired device again", "vergekeep device resume v-guillemot-r", gen.DeviceEdit{State: state(gen.DeviceEditStateActive)}, "is visited again"),
+			a.deviceState("retire", "keep a device for its history only", "vergekeep device retire ng-acc-6", gen.DeviceEdit{State: state(gen.DeviceEditStateRetired)}, "is retired; its history stays"),
+			{
+				Name: "trust", Usage: "accept the host keys that devices showed and that were refused", ArgsUsage: "SELECTOR",
+				Description: example("vergekeep device trust ng-acc-5 --why 'new supervisor card'", "vergekeep device trust problem=host-key-changed site=Northgate --why 'upgrade of last night'"),
+				Flags:       []cli.Flag{why(), &cli.BoolFlag{Name: "add", Usage: "keep the keys on record beside it, as for both members of a pair"}},
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					sel := selectorOf(cmd.Args().Slice())
+					if sel == "" {
+						return fmt.Errorf("a selector is missing\nSee '%s --help'", cmd.FullName())
+					}
+					r, err := c.AcceptHostKeysWithResponse(ctx, gen.KeyAcceptance{Selector: sel, Why: cmd.String("why"), Add: setBool(cmd, "add")})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					t := &table{head: []string{"name", "host key on record now"}}
+					for _, d := range *r.JSON200 {
+						t.add(d.Name, strings.Join(deref(d.HostKeys), ", "))
+					}
+					return a.print(cmd, r.JSON200, t)
+				}),
+			},
+			{
+				Name: "replace", Usage: "a spare takes over name and history: new serial number and host key", ArgsUsage: "NAME",
+				Description: example("vergekeep device replace ng-acc-3 --serial TG24-00999 --why 'power supply burnt out'"),
+				Flags:       []cli.Flag{why(), &cli.StringFlag{Name: "serial", Usage: "what the spare must say it is; learnt at its first visit if left out"}},
+				Action: a.with(1, "the device's name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.ReplaceDeviceWithResponse(ctx, cmd.Args().First(), gen.Replacement{Serial: set(cmd, "serial"), Why: cmd.String("why")})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					fmt.Fprintf(a.Out, "%s may show a new host key and serial number at its next visit; its history goes on.\n", r.JSON200.Name)
+					return nil
+				}),
+			},
+			{
+				Name: "login", Usage: "log in to a device and out again, capturing nothing", ArgsUsage: "NAME", Description: example("vergekeep device login ng-acc-1"),
+				Action: a.with(1, "the device's name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.TryLoginWithResponse(ctx, cmd.Args().First())
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					x := r.JSON200
+					if cmd.Root().String("format") != "table" {
+						return a.print(cmd, x, &table{})
+					}
+					fmt.Fprintf(a.Out, "%s let us in with the credential %s, in %.1f ms.\n", x.Device, x.Credential, x.TookMs)
+					if x.HostKey != nil {
+						fmt.Fprintf(a.Out, "Host key %s.\n", *x.HostKey)
+					}
+					if x.OldInUse != nil {
+						fmt.Fprintln(a.Out, a.tint(attention, "It uses algorithms that are no longer thought safe: "+*x.OldInUse+"."))
+					}
+					return nil
+				}),
+			},
 		},
+	}
+}
+
+// recordFlags are the fields of a record that add and edit share.
+func recordFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "site"}, &cli.StringFlag{Name: "role"}, &cli.StringSliceFlag{Name: "label"},
+		&cli.StringFlag{Name: "pair", Usage: "name of the pair or stack that it belongs to"},
+		&cli.StringFlag{Name: "transport", Usage: "telnet or console, where it is not what the platform says; both are unprotected"},
+		&cli.StringFlag{Name: "via", Usage: "the jump host"},
+		&cli.BoolFlag{Name: "old-algorithms", Usage: "allow algorithms that are no longer thought safe"},
+		&cli.IntFlag{Name: "patience", Usage: "so many times the usual time limits, 1 to 20"},
 	}
 }
 
@@ -125,8 +186,8 @@ func (a *app) deviceRow(t *table, d gen.Device, now time.Time) {
 		wrong = fmt.Sprintf("%s (for %s)", strings.TrimSuffix(d.Problem.What, "."), since(now.Sub(d.Problem.Since)))
 	}
 	switch {
-	case d.State == gen.DeviceStatePaused:
-		wrong = "paused"
+	case d.State != gen.DeviceStateActive:
+		wrong = string(d.State)
 	case wrong == "" && d.Suspect != nil:
 		wrong = "suspect: " + strings.TrimSuffix(*d.Suspect, ".")
 	}
@@ -171,11 +232,9 @@ func (a *app) deviceAdd(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := gen.NewDevice{Name: cmd.Args().First(), Platform: cmd.String("platform"), Address: cmd.String("address")}
-	for flag, field := range map[string]**string{"site": &in.Site, "role": &in.Role, "serial": &in.Serial} {
-		if v := cmd.String(flag); v != "" {
-			*field = &v
-		}
+	in := gen.NewDevice{
+		Name: cmd.Args().First(), Platform: cmd.String("platform"), Address: cmd.String("address"), Site: set(cmd, "site"), Role: set(cmd, "role"), Serial: set(cmd, "serial"),
+		Transport: (*gen.NewDeviceTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"), OldAlgorithms: setBool(cmd, "old-algorithms"), Patience: setInt(cmd, "patience"),
 	}
 	if labels := cmd.StringSlice("label"); len(labels) > 0 {
 		in.Labels = &labels
@@ -224,7 +283,7 @@ func (a *app) deviceShow(ctx context.Context, cmd *cli.Command) error {
 	facts := &strings.Builder{}
 	fact := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(facts, "%-12s %s\n", name, value)
+			fmt.Fprintf(facts, "%-14s %s\n", name, value)
 		}
 	}
 	fmt.Fprintln(a.Out, a.tint(bold, d.Name)+"  "+strings.TrimSpace(d.Site+", "+d.Role))
@@ -241,11 +300,42 @@ func (a *app) deviceShow(ctx context.Context, cmd *cli.Command) error {
 	fact("model", deref(d.Model))
 	fact("serial", deref(d.Serial))
 	fact("version", deref(d.Version))
-	fact("host key", deref(d.HostKey))
+	fact("uptime", deref(d.Uptime))
+	fact("pair", deref(d.Pair))
+	fact("groups", strings.Join(deref(d.Groups), ", "))
+	if d.Transport != nil {
+		fact("transport", a.tint(attention, string(*d.Transport)+", unprotected"))
+	}
+	fact("through", deref(d.Via))
+	fact("host key", strings.Join(deref(d.HostKeys), ", "))
+	if d.OfferedKey != nil {
+		fact("refused key", a.tint(alarm, *d.OfferedKey))
+	}
+	if d.OldInUse != nil {
+		fact("old algorithms", a.tint(attention, *d.OldInUse))
+	}
+	var reached []string
+	for _, s := range r.JSON200.Schedules {
+		if s.Next != nil {
+			reached = append(reached, fmt.Sprintf("%s, next %s", s.Name, s.Next.Local().Format("Mon 2 Jan 15:04")))
+		}
+	}
+	fact("schedules", orDash(strings.Join(reached, "; ")))
+	if len(r.JSON200.SameSerial) > 0 {
+		fact("same serial", a.tint(alarm, "also on the record of "+strings.Join(r.JSON200.SameSerial, ", ")))
+	}
+	if len(r.JSON200.Nameplates) > 1 {
+		p := r.JSON200.Nameplates[1]
+		fact("before "+r.JSON200.Nameplates[0].Since.Local().Format("2 Jan"), strings.Join(nonEmpty(deref(p.Model), deref(p.Serial), deref(p.Version)), ", "))
+	}
 	fact("last visit", when(d.LastVisit, now))
 	fact("last good", when(d.LastGood, now))
 	fmt.Fprintln(a.Out, facts.String())
 	return a.print(cmd, nil, t)
+}
+
+func nonEmpty(list ...string) []string {
+	return slices.DeleteFunc(list, func(s string) bool { return s == "" })
 }
 
 func statsTotal(s gen.Stats) int { return s.Added + s.Removed + s.Changed + s.Moved }
@@ -260,6 +350,26 @@ func remark(r gen.Revision) string {
 	}
 	if r.Origin != gen.Captured {
 		said = append(said, string(r.Origin))
+	}
+	if r.Author != nil {
+		said = append(said, "by "+*r.Author)
+	}
+	if n := r.Note; n != nil {
+		if deref(n.Pinned) {
+			said = append(said, "pinned")
+		}
+		if n.Name != nil {
+			said = append(said, quoted(*n.Name))
+		}
+		if n.Remark != nil {
+			said = append(said, *n.Remark)
+		}
+	}
+	if deref(r.Thinned) {
+		said = append(said, "only its hash is kept")
+	}
+	if s := r.Stats; r.Number > 1 && r.Origin == gen.Captured && s.Added+s.Removed+s.Changed+s.Moved == 0 {
+		said = append(said, "only order, blanks or secrets differ")
 	}
 	return strings.Join(said, "; ")
 }

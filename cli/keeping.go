@@ -58,6 +58,7 @@ func (a *app) dialectCommand() *cli.Command {
 					return err
 				},
 			},
+			a.dialectNew(), a.dialectTry(), a.dialectReplay(),
 			{
 				Name: "check", Usage: "check dialect files; says file and line of all that is wrong", ArgsUsage: "FILE...",
 				Description: example("vergekeep dialect check ./my-platform.yaml"),
@@ -100,171 +101,11 @@ func (a *app) dialectCommand() *cli.Command {
 	}
 }
 
-func (a *app) credentialCommand() *cli.Command {
-	return &cli.Command{
-		Name: "credential", Usage: "login material, encrypted at rest", Category: "Keeping",
-		Commands: []*cli.Command{
-			{
-				Name: "list", Usage: "list credentials, without their secrets", Description: example("vergekeep credential list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
-					r, err := c.ListCredentialsWithResponse(ctx)
-					if err := client.Check(r, err); err != nil {
-						return err
-					}
-					t := &table{head: []string{"name", "user", "for", "elevation", "added"}, none: "There is no credential yet."}
-					for _, x := range *r.JSON200 {
-						t.add(x.Name, x.Username, orAll(x.Selector), map[bool]string{true: "yes", false: "no"}[x.HasElevation], when(&x.Created, time.Now()))
-					}
-					return a.print(cmd, r.JSON200, t)
-				},
-			},
-			{
-				Name: "add", Usage: "add a credential; its secrets are asked for, or read line by line from the standard input", ArgsUsage: "NAME",
-				Description: example("vergekeep credential add ng-operators --user keeper --for site=Northgate --elevation"),
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "user", Required: true}, &cli.StringFlag{Name: "for", Usage: "selector of the devices that it is for; all if left out"},
-					&cli.BoolFlag{Name: "elevation", Usage: "ask for the secret of the elevated mode too"},
-				},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "the credential's name"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
-					in := gen.NewCredential{Name: cmd.Args().First(), Username: cmd.String("user")}
-					if sel := cmd.String("for"); sel != "" {
-						in.Selector = &sel
-					}
-					if in.Password, err = a.ask("Password: ", true); err != nil {
-						return err
-					}
-					if cmd.Bool("elevation") {
-						elevation, err := a.ask("Elevation secret: ", true)
-						if err != nil {
-							return err
-						}
-						in.Elevation = &elevation
-					}
-					r, err := c.AddCredentialWithResponse(ctx, in)
-					if err := client.Check(r, err); err != nil {
-						return err
-					}
-					fmt.Fprintf(a.Out, "%s is kept, for %s.\n", r.JSON201.Name, orAll(r.JSON201.Selector))
-					return nil
-				},
-			},
-		},
-	}
-}
-
 func orAll(selector string) string {
 	if selector == "" {
 		return "all devices"
 	}
 	return selector
-}
-
-func (a *app) scheduleCommand() *cli.Command {
-	show := func(cmd *cli.Command, s *gen.Schedule) error {
-		if cmd.Root().String("format") != "table" {
-			t := &table{head: []string{"expression", "zone", "selector", "next"}}
-			t.add(s.Expression, s.Zone, s.Selector, when(s.Next, time.Now()))
-			return a.print(cmd, s, t)
-		}
-		if s.Expression == "" {
-			fmt.Fprintln(a.Out, "There is no schedule. Set one with 'vergekeep schedule set'.")
-			return nil
-		}
-		fmt.Fprintf(a.Out, "%s (%s) over %s; next %s.\n", s.Expression, s.Zone, orAll(s.Selector), deref(s.Next).Local().Format("Mon 2 Jan 15:04 MST"))
-		return nil
-	}
-	return &cli.Command{
-		Name: "schedule", Usage: "when a round happens by itself", Category: "Keeping",
-		Commands: []*cli.Command{
-			{
-				Name: "show", Usage: "show the schedule", Description: example("vergekeep schedule show"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
-					r, err := c.GetScheduleWithResponse(ctx)
-					if err := client.Check(r, err); err != nil {
-						return err
-					}
-					return show(cmd, r.JSON200)
-				},
-			},
-			{
-				Name: "set", Usage: "set the schedule: a cron expression of five fields, or none", ArgsUsage: "EXPRESSION",
-				Description: example("vergekeep schedule set '0 2 * * *' --zone Europe/Oslo", "vergekeep schedule set none"),
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "zone", Value: "UTC"}, &cli.StringFlag{Name: "for", Usage: "selector; all devices if left out"}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "the expression"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
-					zone, sel := cmd.String("zone"), cmd.String("for")
-					in := gen.NewSchedule{Expression: cmd.Args().First(), Zone: &zone, Selector: &sel}
-					if in.Expression == "none" {
-						in.Expression = ""
-					}
-					r, err := c.SetScheduleWithResponse(ctx, in)
-					if err := client.Check(r, err); err != nil {
-						return err
-					}
-					return show(cmd, r.JSON200)
-				},
-			},
-		},
-	}
-}
-
-func (a *app) archiveCommand() *cli.Command {
-	return &cli.Command{
-		Name: "archive", Usage: "the archive itself", Category: "Keeping",
-		Commands: []*cli.Command{{
-			Name: "check", Usage: "prove that nothing in the archive was altered or lost", Description: example("vergekeep archive check"),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				c, err := a.connect(cmd)
-				if err != nil {
-					return err
-				}
-				r, err := c.CheckArchiveWithResponse(ctx)
-				if err := client.Check(r, err); err != nil {
-					return err
-				}
-				x := r.JSON200
-				t := &table{head: []string{"fault"}}
-				for _, f := range x.Faults {
-					t.add(f)
-				}
-				if cmd.Root().String("format") == "table" {
-					fmt.Fprintf(a.Out, "%s with %s read and compared with their hashes: %s of text in %s.\n", plural(x.Revisions, "revision"), plural(x.Contents, "content"), bytesOf(x.Bytes), bytesOf(x.Stored))
-					if len(x.Faults) == 0 {
-						fmt.Fprintln(a.Out, "The archive is whole.")
-						return nil
-					}
-				}
-				if err := a.print(cmd, x, t); err != nil {
-					return err
-				}
-				if len(x.Faults) > 0 {
-					return yes{}
-				}
-				return nil
-			},
-		}},
-	}
 }
 
 func bytesOf(n int64) string {

@@ -37,8 +37,13 @@ func (a *app) roundCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "start", Usage: "start a round and wait for it", ArgsUsage: "[SELECTOR]",
-				Description: example("vergekeep round start", "vergekeep round start site=Vessels --detach"),
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "detach", Usage: "do not wait"}},
+				Description: example("vergekeep round start", "vergekeep round start site=Vessels --detach", "vergekeep round start problem=any"),
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "detach", Usage: "do not wait"},
+					&cli.IntFlag{Name: "tries", Usage: "visits to a device while it fails for a reason that may pass; 1 if left out"},
+					&cli.BoolFlag{Name: "record", Usage: "keep the steps, and what was said, of good visits too"},
+					&cli.StringFlag{Name: "as", Usage: "user name for this round alone; its password is asked for and not stored"},
+				},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return a.round(ctx, cmd, selectorOf(cmd.Args().Slice()), !cmd.Bool("detach"))
 				},
@@ -80,29 +85,79 @@ func (a *app) roundCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "session", Usage: "show what was said in a visit that failed", ArgsUsage: "NUMBER DEVICE",
+				Name: "visit", Usage: "tell a visit step by step", ArgsUsage: "NUMBER DEVICE",
+				Description: example("vergekeep round visit 31 dd-edge-1"),
+				Action: a.ofVisit(func(ctx context.Context, cmd *cli.Command, c *client.Client, id int64, device string) error {
+					r, err := c.GetVisitWithResponse(ctx, id, &gen.GetVisitParams{Device: device})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					return a.story(cmd, r.JSON200)
+				}),
+			},
+			{
+				Name: "session", Usage: "show all that was said in a visit that failed, or in a round that records", ArgsUsage: "NUMBER DEVICE",
 				Description: example("vergekeep round session 31 dd-edge-1"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 2, "the round's number or the device's name"); err != nil {
-						return err
-					}
-					id, err := strconv.ParseInt(cmd.Args().First(), 10, 64)
-					if err != nil {
-						return fmt.Errorf("%q is no number of a round", cmd.Args().First())
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
-					r, err := c.GetVisitSessionWithResponse(ctx, id, &gen.GetVisitSessionParams{Device: cmd.Args().Get(1)})
+				Action: a.ofVisit(func(ctx context.Context, cmd *cli.Command, c *client.Client, id int64, device string) error {
+					r, err := c.GetVisitSessionWithResponse(ctx, id, &gen.GetVisitSessionParams{Device: device})
 					if err := client.Check(r, err); err != nil {
 						return err
 					}
 					_, err = a.Out.Write(r.Body)
 					return err
-				},
+				}),
 			},
 		},
+	}
+}
+
+// ofVisit makes an action that needs a round's number and a device's name.
+func (a *app) ofVisit(f func(context.Context, *cli.Command, *client.Client, int64, string) error) cli.ActionFunc {
+	return a.with(2, "the round's number or the device's name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+		id, err := strconv.ParseInt(cmd.Args().First(), 10, 64)
+		if err != nil {
+			return fmt.Errorf("%q is no number of a round; see 'vergekeep round list'", cmd.Args().First())
+		}
+		return f(ctx, cmd, c, id, cmd.Args().Get(1))
+	})
+}
+
+// story prints a visit: what came of it, its steps, and what was said last.
+func (a *app) story(cmd *cli.Command, s *gen.VisitStory) error {
+	if cmd.Root().String("format") != "table" {
+		return a.print(cmd, s, &table{})
+	}
+	v := s.Visit
+	took := ""
+	if v.TookMs != nil {
+		took = ", after " + time.Duration(float64(*v.TookMs)*float64(time.Millisecond)).Round(time.Millisecond).String()
+	}
+	fmt.Fprintf(a.Out, "%s in round %d, %s: %s%s.\n", v.Device, s.Round, when(v.Started, time.Now()), v.Outcome, took)
+	if v.What != nil {
+		fmt.Fprintf(a.Out, "%s: %s\n%s\n", a.tint(alarm, deref(v.Reason)), *v.What, deref(v.Advice))
+	}
+	if len(s.Steps) > 0 {
+		fmt.Fprintln(a.Out)
+		writeSteps(a.Out, s.Steps)
+	} else {
+		fmt.Fprintln(a.Out, "The steps of a good visit are kept where its round records: 'vergekeep round start --record'.")
+	}
+	if len(s.LastLines) > 0 {
+		fmt.Fprintln(a.Out, "\nIt said last (what may be secret is hidden):")
+		for _, l := range s.LastLines {
+			fmt.Fprintln(a.Out, "  "+a.tint(faint, "│")+" "+l)
+		}
+	}
+	if s.Session {
+		fmt.Fprintf(a.Out, "\nAll that was said: vergekeep round session %d %s\n", s.Round, quoted(v.Device))
+	}
+	return nil
+}
+
+// writeSteps prints steps with the milliseconds at which each was taken.
+func writeSteps(w io.Writer, steps []gen.VisitStep) {
+	for _, s := range steps {
+		fmt.Fprintf(w, "  %6d ms  %s\n", s.AfterMs, s.What)
 	}
 }
 
@@ -138,7 +193,15 @@ func (a *app) round(ctx context.Context, cmd *cli.Command, sel string, wait bool
 	if err != nil {
 		return err
 	}
-	r, err := c.StartRoundWithResponse(ctx, gen.NewRound{Selector: sel})
+	in := gen.NewRound{Selector: sel, Tries: setInt(cmd, "tries"), Record: setBool(cmd, "record")}
+	if user := cmd.String("as"); user != "" {
+		password, err := a.ask("Password of "+user+": ", true)
+		if err != nil {
+			return err
+		}
+		in.Credential = &gen.OnceCredential{Username: user, Password: password}
+	}
+	r, err := c.StartRoundWithResponse(ctx, in)
 	if err := client.Check(r, err); err != nil {
 		return err
 	}
@@ -251,7 +314,7 @@ func (a *app) reasons(r *gen.RoundDetail) error {
 	}
 	sort.Slice(names, func(i, j int) bool {
 		if x, y := groups[names[i]].outcome, groups[names[j]].outcome; x != y {
-			return x == gen.Failed
+			return x == gen.VisitOutcomeFailed
 		}
 		if x, y := len(groups[names[i]].visits), len(groups[names[j]].visits); x != y {
 			return x > y
@@ -261,7 +324,7 @@ func (a *app) reasons(r *gen.RoundDetail) error {
 	for _, n := range names {
 		g := groups[n]
 		colour := alarm
-		if g.outcome == gen.PassedOver {
+		if g.outcome == gen.VisitOutcomePassedOver {
 			colour = faint
 		}
 		fmt.Fprintf(a.Out, "\n%s  %s\n", a.tint(colour, n), g.advice)
@@ -272,6 +335,9 @@ func (a *app) reasons(r *gen.RoundDetail) error {
 		if err := t.write(a.Out); err != nil {
 			return err
 		}
+	}
+	if r.Round.Failed > 0 {
+		fmt.Fprintf(a.Out, "\nOne of them step by step: vergekeep round visit %d DEVICE\n", r.Round.Id)
 	}
 	return nil
 }
@@ -324,7 +390,7 @@ func (p *progress) visit(v gen.Visit) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.done++
-	if v.Outcome == gen.Failed {
+	if v.Outcome == gen.VisitOutcomeFailed {
 		p.failed++
 	}
 	if time.Since(p.drawn) > 50*time.Millisecond || p.done == p.planned {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -16,8 +17,6 @@ import (
 
 	"vergekeep/client"
 	"vergekeep/client/gen"
-	"vergekeep/core/config"
-	"vergekeep/core/diff"
 	"vergekeep/core/ref"
 )
 
@@ -61,12 +60,12 @@ func readFile(path string) (string, error) {
 	return b.String(), nil
 }
 
-func (a *app) configuration(ctx context.Context, cmd *cli.Command, source string) (*gen.Configuration, error) {
+func (a *app) configuration(ctx context.Context, cmd *cli.Command, source string, only *string) (*gen.Configuration, error) {
 	c, err := a.connect(cmd)
 	if err != nil {
 		return nil, err
 	}
-	r, err := c.GetConfigurationWithResponse(ctx, &gen.GetConfigurationParams{Ref: source, Zone: zone()})
+	r, err := c.GetConfigurationWithResponse(ctx, &gen.GetConfigurationParams{Ref: source, Only: only, Zone: zone()})
 	if err := client.Check(r, err); err != nil {
 		return nil, noDevice(err, source)
 	}
@@ -83,10 +82,22 @@ func noDevice(err error, source string) error {
 	return err
 }
 
+// textOf is a configuration byte for byte.
+func textOf(c *gen.Configuration) string {
+	if c.Raw != nil {
+		return string(*c.Raw)
+	}
+	return c.Text
+}
+
 func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "print a configuration", ArgsUsage: "REF", Category: "Every day",
-		Description: example("vergekeep show ng-acc-1", "vergekeep show ng-acc-1@-1", "vergekeep show ng-acc-1:startup@2026-11-20", "vergekeep show hh-fw-1:running/guests@live"),
+		Description: example("vergekeep show ng-acc-1", "vergekeep show hh-core-1 --only interface", "vergekeep show ng-acc-1@-1", "vergekeep show ng-acc-1:startup@2026-11-20", "vergekeep show hh-fw-1:running/guests@live"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "only", Usage: "a neutral name: interface, vlan, access-list, user …, whatever the platform calls it"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write it to this file, which only you may read", TakesFile: true},
+		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if err := exactly(cmd, 1, "a ref"); err != nil {
 				return err
@@ -103,17 +114,16 @@ func (a *app) showCommand() *cli.Command {
 				_, err = io.WriteString(a.Out, text)
 				return err
 			}
-			conf, err := a.configuration(ctx, cmd, cmd.Args().First())
+			conf, err := a.configuration(ctx, cmd, cmd.Args().First(), set(cmd, "only"))
 			if err != nil {
 				return err
 			}
 			switch cmd.Root().String("format") {
 			case "table":
-				if conf.Masked && isTerminal(a.Err) {
+				if conf.Masked && (isTerminal(a.Err) || cmd.String("output") != "") {
 					fmt.Fprintln(a.Err, "Secrets are hidden; to see them takes the right see-secrets.")
 				}
-				_, err = io.WriteString(a.Out, conf.Text)
-				return err
+				return a.deliver(cmd, []byte(textOf(conf)))
 			case "csv":
 				return errors.New("a configuration is no table; take --format json or yaml")
 			}
@@ -149,7 +159,7 @@ func (a *app) historyCommand() *cli.Command {
 			revisions := *list.JSON200
 			if len(revisions) == 0 {
 				// The service knows what there is instead.
-				if _, err := a.configuration(ctx, cmd, r.String()); err != nil {
+				if _, err := a.configuration(ctx, cmd, r.String(), nil); err != nil {
 					return err
 				}
 			}
@@ -177,203 +187,25 @@ func marks(s gen.Stats) string {
 	return strings.Join(parts, "  ")
 }
 
-func (a *app) diffCommand() *cli.Command {
-	return &cli.Command{
-		Name: "diff", Usage: "compare two configurations", ArgsUsage: "REF [REF]", Category: "Every day",
-		Description: example("vergekeep diff np-acc-2@-1 np-acc-2", "vergekeep diff np-acc-2             the last change", "vergekeep diff dd-acc-1:startup dd-acc-1",
-			"vergekeep diff ng-acc-1 ng-acc-1@live", "vergekeep diff ./before.cfg ./after.cfg --unified") +
-			"\n\nMarks: + added, − removed, ~ changed, ↕ moved. The exit status is 1 where something differs.",
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "unified", Aliases: []string{"u"}, Usage: "the unified format, which patch accepts"},
-			&cli.IntFlag{Name: "context", Aliases: []string{"C"}, Value: -1, Usage: "equal lines around each difference (3 for the unified format, else none)", HideDefault: true},
-		},
-		Action: a.diff,
-	}
-}
-
-// comparison is what is printed, wherever it was computed.
-type comparison struct {
-	left, right string // names
-	stats       diff.Stats
-	sections    int
-	identical   bool
-	rows        []row
-	unified     func() string
-	hidden      int
-	wire        func() any
-}
-
-type row struct {
-	diff.Row
-	secret bool
-}
-
-func (a *app) diff(ctx context.Context, cmd *cli.Command) error {
-	if cmd.Args().Len() < 1 {
-		return fmt.Errorf("two refs are missing\nSee '%s --help'", cmd.FullName())
-	}
-	if err := atMost(cmd, 2); err != nil {
+// deliver writes to the file that was asked for, or to the output. A file is
+// written beside its place first, so that it is never half there.
+func (a *app) deliver(cmd *cli.Command, data []byte) error {
+	path := cmd.String("output")
+	if path == "" {
+		_, err := a.Out.Write(data)
 		return err
 	}
-	var refs [2]ref.Ref
-	var err error
-	for i, arg := range cmd.Args().Slice() {
-		if refs[i], err = ref.Parse(arg, time.Local); err != nil {
-			return err
-		}
-	}
-	if cmd.Args().Len() == 1 {
-		if refs[0].File != "" {
-			return errors.New("a file is compared with something else: name a second ref")
-		}
-		if refs[0].Point.Kind != ref.Latest {
-			return errors.New("a single ref is compared with the revision before it and names no point; write both refs")
-		}
-		refs[1] = refs[0]
-		refs[0].Point = ref.Point{Kind: ref.Back, Number: 1}
-	}
-	around := cmd.Int("context")
-	if around < 0 {
-		around = 0
-		if cmd.Bool("unified") {
-			around = 3
-		}
-	}
-	var cmp *comparison
-	if refs[0].File != "" || refs[1].File != "" {
-		cmp, err = a.compareHere(ctx, cmd, refs, around)
-	} else {
-		cmp, err = a.compareThere(ctx, cmd, refs, around)
-	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".vergekeep-*")
 	if err != nil {
 		return err
 	}
-	if err := a.printComparison(cmd, cmp); err != nil {
-		return err
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
 	}
-	if cmp.stats.Total() > 0 || !cmp.identical && refs[0].File != "" && refs[1].File != "" {
-		return yes{}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
 	}
+	fmt.Fprintf(a.Err, "Written to %s.\n", path)
 	return nil
-}
-
-// compareHere compares where at least one side is a file.
-func (a *app) compareHere(ctx context.Context, cmd *cli.Command, refs [2]ref.Ref, around int) (*comparison, error) {
-	var sides [2]diff.Side
-	var names [2]string
-	for i, r := range refs {
-		names[i] = r.String()
-		if r.File != "" {
-			text, err := readFile(r.File)
-			if err != nil {
-				return nil, err
-			}
-			sides[i].Text = text
-		} else {
-			conf, err := a.configuration(ctx, cmd, r.String())
-			if err != nil {
-				return nil, err
-			}
-			sides[i].Text, names[i] = conf.Text, conf.Revision.Ref
-		}
-		sides[i].PathAt = config.Paths(sides[i].Text, config.Guess(sides[i].Text))
-	}
-	if cmd.Bool("unified") {
-		sides[0].PathAt, sides[1].PathAt = nil, nil // nobody will see them
-	}
-	result := diff.Compare(sides[0], sides[1])
-	out := &comparison{
-		left: names[0], right: names[1], stats: result.Stats, identical: result.Identical(),
-		unified: func() string { return result.Unified(names[0], names[1], around) },
-	}
-	if cmd.Bool("unified") {
-		return out, nil
-	}
-	rows := result.Rows(around)
-	out.sections = len(diff.Sections(rows))
-	for _, r := range rows {
-		out.rows = append(out.rows, row{Row: r})
-	}
-	out.wire = func() any { return localComparison(out) }
-	return out, nil
-}
-
-// compareThere lets the service compare.
-func (a *app) compareThere(ctx context.Context, cmd *cli.Command, refs [2]ref.Ref, around int) (*comparison, error) {
-	c, err := a.connect(cmd)
-	if err != nil {
-		return nil, err
-	}
-	r, err := c.CompareWithResponse(ctx, &gen.CompareParams{Left: refs[0].String(), Right: refs[1].String(), Context: &around, Zone: zone()})
-	if err := client.Check(r, err); err != nil {
-		return nil, err
-	}
-	return fromWire(r.JSON200), nil
-}
-
-func fromWire(w *gen.Comparison) *comparison {
-	now := time.Now()
-	name := func(s gen.Side) string {
-		if s.Revision == nil {
-			return s.Name
-		}
-		return fmt.Sprintf("%s (%s)", s.Name, when(&s.Revision.FirstSeen, now))
-	}
-	s := w.Stats
-	out := &comparison{
-		left: name(w.Left), right: name(w.Right), identical: w.Identical, sections: len(w.Sections), hidden: w.HiddenSecrets,
-		stats:   diff.Stats{Added: s.Added, Removed: s.Removed, Changed: s.Changed, Moved: s.Moved, Volatile: s.Volatile, Undecidable: s.Undecidable},
-		unified: func() string { return w.Unified }, wire: func() any { return w },
-	}
-	for _, r := range w.Rows {
-		x := row{Row: diff.Row{Kind: diff.Kind(r.Kind), Left: deref(r.Left), Right: deref(r.Right), LeftText: deref(r.LeftText), RightText: deref(r.RightText),
-			Path: deref(r.Path), Aside: diff.Aside(deref(r.Aside)), Other: deref(r.Other), Count: deref(r.Count)}, secret: deref(r.SecretChanged)}
-		for _, s := range deref(r.LeftWords) {
-			x.LeftWords = append(x.LeftWords, diff.FromUTF16(x.LeftText, diff.Span{From: s.From, To: s.To}))
-		}
-		for _, s := range deref(r.RightWords) {
-			x.RightWords = append(x.RightWords, diff.FromUTF16(x.RightText, diff.Span{From: s.From, To: s.To}))
-		}
-		out.rows = append(out.rows, x)
-	}
-	return out
-}
-
-// localComparison is the contract's form of a comparison that was made here.
-func localComparison(c *comparison) gen.Comparison {
-	some := func(n int) *int {
-		if n == 0 {
-			return nil
-		}
-		return &n
-	}
-	s := c.stats
-	out := gen.Comparison{Left: gen.Side{Name: c.left}, Right: gen.Side{Name: c.right}, Identical: c.identical, Unified: c.unified(), Rows: []gen.Row{}, Sections: []gen.SectionStats{},
-		Stats: gen.Stats{Added: s.Added, Removed: s.Removed, Changed: s.Changed, Moved: s.Moved}}
-	spans := func(line string, list []diff.Span) *[]gen.Span {
-		if len(list) == 0 {
-			return nil
-		}
-		units := []gen.Span{}
-		for _, s := range list {
-			u := s.UTF16(line)
-			units = append(units, gen.Span{From: u.From, To: u.To})
-		}
-		return &units
-	}
-	for _, r := range c.rows {
-		x := gen.Row{Kind: gen.RowKind(r.Kind), Left: some(r.Left), Right: some(r.Right), Other: some(r.Other), Count: some(r.Count),
-			LeftWords: spans(r.LeftText, r.LeftWords), RightWords: spans(r.RightText, r.RightWords)}
-		if r.Left > 0 && r.Kind != diff.Skipped {
-			x.LeftText = &r.LeftText
-		}
-		if r.Right > 0 && r.Kind != diff.Skipped {
-			x.RightText = &r.RightText
-		}
-		if len(r.Path) > 0 {
-			x.Path = &r.Path
-		}
-		out.Rows = append(out.Rows, x)
-	}
-	return out
 }

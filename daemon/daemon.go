@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -24,24 +25,39 @@ import (
 	"vergekeep/service/accounts"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
+	"vergekeep/service/imports"
+	"vergekeep/service/journal"
+	"vergekeep/service/keeping"
+	"vergekeep/service/notes"
 	"vergekeep/service/rounds"
+	"vergekeep/service/search"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
+	"vergekeep/wire/drop"
 )
 
 // Config says how the service runs.
 type Config struct {
 	Data        string // folder of the database
 	KeyFile     string // of the vault; Data/vault.key if empty
+	Passphrase  string // of the vault, instead of a key file
 	Listen      string // host:port
 	Cert, Key   string // TLS certificate and key files
 	AllowPlain  bool   // listen beyond loopback without TLS
 	Dialects    string // folder of the user's dialects, or ""
 	Concurrency int    // visits at a time
-	Log         *slog.Logger
-	Now         func() time.Time
-	Version     string
+	// AllowCommands lets administrators name commands of this machine as the
+	// source of secrets and lists.
+	AllowCommands bool
+	ConfirmKeys   bool   // a device's first host key must be confirmed
+	DropSFTP      string // address where drops are taken by SFTP; none if empty
+	DropTFTP      string // likewise by TFTP
+	DropHost      string // by which devices reach this machine
+	Pause         func(tries int) time.Duration
+	Log           *slog.Logger
+	Now           func() time.Time
+	Version       string
 }
 
 // Daemon is the running service.
@@ -51,12 +67,15 @@ type Daemon struct {
 	Fleet    *fleet.Fleet
 	Rounds   *rounds.Service
 	Vault    *vault.Vault
+	Imports  *imports.Service
+	Keeping  *keeping.Service
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
 	// created the account, else "".
 	FirstPassword string
 
 	db       *store.DB
+	drops    *drop.Receiver
 	log      *slog.Logger
 	listener net.Listener
 	handler  http.Handler
@@ -89,8 +108,16 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("a dialect is faulty; mend it, or check it with 'vergekeep dialect check':\n%w", err)
 	}
+	// A backup that was being sent when the service was killed stays nowhere.
+	if left, err := filepath.Glob(filepath.Join(c.Data, "backup-*")); err == nil {
+		for _, folder := range left {
+			if err := os.RemoveAll(folder); err != nil {
+				return nil, err
+			}
+		}
+	}
 	d := &Daemon{log: c.Log, stopping: make(chan struct{}), ready: make(chan struct{})}
-	if d.db, err = store.Open(ctx, filepath.Join(c.Data, "vergekeep.db")); err != nil {
+	if d.db, err = store.Open(ctx, filepath.Join(c.Data, database)); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -98,9 +125,17 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 			err = errors.Join(err, d.db.Close())
 		}
 	}()
-	if d.Vault, err = vault.Open(ctx, d.db, c.KeyFile); err != nil {
+	if d.Vault, err = vault.Open(ctx, d.db, vault.Key{File: c.KeyFile, Passphrase: c.Passphrase, Commands: c.AllowCommands}); err != nil {
 		return nil, err
 	}
+	if d.drops, err = d.listenForDrops(c); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil && d.drops != nil {
+			d.drops.Close()
+		}
+	}()
 	if d.Archive, err = archive.New(d.db); err != nil {
 		return nil, err
 	}
@@ -110,15 +145,27 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Fleet = fleet.New(d.db, dialects, c.Now)
 	d.Rounds = rounds.New(rounds.Config{
 		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Dialects: dialects, Bus: bus, Log: c.Log, Now: c.Now,
-		Concurrency: c.Concurrency, Metrics: meter,
+		Concurrency: c.Concurrency, Metrics: meter, Drops: d.drops, ConfirmKeys: c.ConfirmKeys, Pause: c.Pause,
 	})
+	d.Imports = imports.New(d.db, d.Fleet, c.Log, c.Now, c.AllowCommands)
 	d.Fleet.SetPromise(d.Rounds.Promise)
 	if d.FirstPassword, err = d.Accounts.Bootstrap(ctx); err != nil {
 		return nil, err
 	}
+	if d.FirstPassword != "" {
+		// From the first day on, everything is visited at night.
+		nightly := rounds.Schedule{Name: "nightly", Description: "Everything, each night. It was there from the start.", Expression: "0 2 * * *", Zone: localZone()}
+		if _, err = d.Rounds.AddSchedule(ctx, nightly, journal.System); err != nil {
+			return nil, err
+		}
+	}
+	said, finder := notes.New(d.db, d.Archive, c.Now), search.New(d.Archive, d.Fleet, dialects, c.Now)
+	d.Fleet.SetSearches(said.Finds(finder))
+	d.Keeping = keeping.New(d.db, d.Archive, d.Fleet, c.Log, c.Now)
 	d.handler, err = api.New(api.Config{
-		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
-		Texts: texts.New(d.Archive, d.Fleet, d.Rounds, dialects, c.Now), Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
+		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
+		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
+		Texts: texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now), Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})
 	if err != nil {
@@ -139,6 +186,48 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	}
 	d.URL = scheme + "://" + d.listener.Addr().String()
 	return d, nil
+}
+
+// database is the name of the database's file within the data folder.
+const database = "vergekeep.db"
+
+// Restore puts a backup in the place of a database that must not exist.
+func Restore(ctx context.Context, backup, data string) error {
+	return store.Restore(ctx, backup, filepath.Join(data, database))
+}
+
+// localZone is the name of this machine's time zone, UTC where it has none.
+func localZone() string {
+	if name := time.Local.String(); name != "Local" {
+		return name
+	}
+	if link, err := os.Readlink("/etc/localtime"); err == nil {
+		if _, name, ok := strings.Cut(link, "zoneinfo/"); ok {
+			if _, err := time.LoadLocation(name); err == nil {
+				return name
+			}
+		}
+	}
+	return "UTC"
+}
+
+// listenForDrops takes drops where that is asked for. The host key of the SFTP
+// side is made once and kept beside the database.
+func (d *Daemon) listenForDrops(c Config) (*drop.Receiver, error) {
+	if c.DropSFTP == "" && c.DropTFTP == "" {
+		return nil, nil
+	}
+	file := filepath.Join(c.Data, "drop.key")
+	key, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		if key, err = drop.NewKey(); err == nil {
+			err = os.WriteFile(file, key, 0o600)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the host key for drops: %w", err)
+	}
+	return drop.Listen(drop.Config{SFTP: c.DropSFTP, TFTP: c.DropTFTP, Host: c.DropHost, Key: key})
 }
 
 // checkListen keeps passwords off the network where nothing protects them.
@@ -183,7 +272,9 @@ func (d *Daemon) Serve(ctx context.Context) error {
 	}
 	background, stop := context.WithCancel(ctx)
 	var wg sync.WaitGroup
-	wg.Go(func() { d.Rounds.RunSchedule(background) })
+	wg.Go(func() { d.Rounds.RunSchedules(background) })
+	wg.Go(func() { d.Imports.Keep(background) })
+	wg.Go(func() { d.Keeping.Run(background) })
 	failed := make(chan error, 1)
 	wg.Go(func() { failed <- srv.Serve(d.listener) })
 	close(d.ready)
@@ -218,6 +309,9 @@ func Tune() {
 // Close closes the database and the listener. Call it after Serve.
 func (d *Daemon) Close() error {
 	d.Rounds.Close()
+	if d.drops != nil {
+		d.drops.Close()
+	}
 	_ = d.listener.Close()
 	return d.db.Close()
 }

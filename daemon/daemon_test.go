@@ -58,6 +58,7 @@ type house struct {
 	network *scenario.Network
 	devices *standin.Fleet
 	stop    func()
+	tune    func(*daemon.Config) // may be nil
 }
 
 func config(dir string, log io.Writer) daemon.Config {
@@ -66,7 +67,13 @@ func config(dir string, log io.Writer) daemon.Config {
 
 func open(t *testing.T, names ...string) *house {
 	t.Helper()
-	h := &house{t: t, dir: t.TempDir(), log: &logs{}, network: scenario.New(), devices: standin.NewFleet()}
+	return openWith(t, nil, names...)
+}
+
+// openWith is open with another configuration.
+func openWith(t *testing.T, tune func(*daemon.Config), names ...string) *house {
+	t.Helper()
+	h := &house{t: t, dir: t.TempDir(), log: &logs{}, network: scenario.New(), devices: standin.NewFleet(), tune: tune}
 	t.Cleanup(h.devices.Close)
 	h.start()
 	t.Cleanup(func() { h.stop() })
@@ -74,7 +81,7 @@ func open(t *testing.T, names ...string) *house {
 		_, err := h.Accounts.Add(t.Context(), name, password, rights, false, "test")
 		require.NoError(t, err)
 	}
-	_, err := h.Vault.Add(t.Context(), vault.Credential{Name: "keeper", Username: scenario.User, Password: scenario.Password, Elevation: scenario.Elevation}, "test", time.Now())
+	_, err := h.Vault.Add(t.Context(), vault.Credential{Name: "keeper", Username: scenario.User, Secrets: vault.Secrets{Password: scenario.Password, Elevation: scenario.Elevation}}, "test", time.Now())
 	require.NoError(t, err)
 	for _, name := range names {
 		h.add(name)
@@ -84,7 +91,11 @@ func open(t *testing.T, names ...string) *house {
 
 func (h *house) start() {
 	h.t.Helper()
-	d, err := daemon.Open(h.t.Context(), config(h.dir, h.log))
+	c := config(h.dir, h.log)
+	if h.tune != nil {
+		h.tune(&c)
+	}
+	d, err := daemon.Open(h.t.Context(), c)
 	require.NoError(h.t, err)
 	h.Daemon = d
 	ctx, cancel := context.WithCancel(context.Background())
@@ -102,7 +113,7 @@ func (h *house) add(name string) *standin.Device {
 	d := h.network.Device(name)
 	addr, err := h.devices.Add(d)
 	require.NoError(h.t, err)
-	_, err = h.Fleet.Add(h.t.Context(), fleet.Device{Name: name, Platform: string(d.Platform), Address: addr, Site: "Northgate"}, "test")
+	_, err = h.Fleet.Add(h.t.Context(), fleet.Device{Name: name, Platform: string(d.Platform), Addresses: []string{addr}, Site: "Northgate"}, "test")
 	require.NoError(h.t, err)
 	return d
 }
@@ -191,7 +202,7 @@ func TestEveryFailureHasItsReasonAndArchivesNothing(t *testing.T) {
 	assert.Contains(t, said, "list config running")
 
 	// A replaced box is accepted once somebody says so.
-	_, err = h.Fleet.Edit(t.Context(), "hh-core-1", 0, fleet.Change{Trust: true}, "test")
+	_, err = h.Fleet.Trust(t.Context(), "name=hh-core-1", "new supervisor card", false, "test")
 	require.NoError(t, err)
 	_, r = h.round("name=hh-core-1")
 	assert.Equal(t, 1, r.Unchanged)
@@ -202,7 +213,7 @@ func TestNoCredentialAndPausedAndUnknown(t *testing.T) {
 	d := h.network.Device("ng-acc-1")
 	addr, err := h.devices.Add(d)
 	require.NoError(t, err)
-	_, err = h.Fleet.Add(t.Context(), fleet.Device{Name: "another", Platform: "tidegate", Address: addr}, "test")
+	_, err = h.Fleet.Add(t.Context(), fleet.Device{Name: "another", Platform: "tidegate", Addresses: []string{addr}}, "test")
 	require.NoError(t, err)
 	visits, _ := h.round("another")
 	assert.Equal(t, "other-device", string(visits[0].Reason), "its own name contradicts the record")
@@ -289,7 +300,8 @@ func TestNoSecretShowsAnywhere(t *testing.T) {
 	h.network.Device("np-acc-2").SetFault(standin.CutShort)
 	_, failed := h.round("")
 
-	paths := []string{"/metrics", "/api/v1/devices", "/api/v1/journal", "/api/v1/rounds", fmt.Sprintf("/api/v1/rounds/%d", failed.ID), "/api/v1/dialects", "/api/v1/schedule"}
+	paths := []string{"/metrics", "/api/v1/devices", "/api/v1/journal", "/api/v1/rounds", fmt.Sprintf("/api/v1/rounds/%d", failed.ID), "/api/v1/dialects", "/api/v1/schedules", "/api/v1/coming",
+		"/api/v1/groups", "/api/v1/sites", "/api/v1/jump-hosts", "/api/v1/imports", "/api/v1/freshness"}
 	for _, ref := range []string{"np-acc-2", "hh-core-1", "hh-fw-1:running/main", "t07-rt-1"} {
 		name, _, _ := strings.Cut(ref, ":")
 		paths = append(paths, "/api/v1/configuration?ref="+ref, "/api/v1/comparison?context=-1&left="+ref+"@-1&right="+ref, "/api/v1/devices/"+name, "/api/v1/devices/"+name+"/revisions")
@@ -492,20 +504,6 @@ func TestAFaultyDialectStopsTheStart(t *testing.T) {
 	_, err := daemon.Open(t.Context(), c)
 	require.Error(t, err)
 	assert.ErrorContains(t, err, "mine.yaml:1:")
-}
-
-func TestTheScheduleStartsRounds(t *testing.T) {
-	h := open(t, "np-acc-2")
-	_, err := h.Rounds.SetSchedule(t.Context(), rounds.Schedule{Expression: "@every 1s"}, "test")
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		list, err := h.Rounds.List(t.Context(), 0, 5)
-		return err == nil && len(list) > 0 && list[0].Origin == "schedule"
-	}, 10*time.Second, 50*time.Millisecond)
-	_, err = h.Rounds.SetSchedule(t.Context(), rounds.Schedule{Expression: "61 * * * *"}, "test")
-	require.ErrorIs(t, err, rounds.ErrSchedule)
-	_, err = h.Rounds.SetSchedule(t.Context(), rounds.Schedule{Expression: "0 2 * * *", Zone: "Europe/Olso"}, "test")
-	assert.ErrorContains(t, err, "no time zone")
 }
 
 // TestManyReadersWaitForNobody asks for more than there are connections.

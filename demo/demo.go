@@ -118,10 +118,37 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	for _, e := range d.Network.Entries {
 		e.Device.SetDelay(e.Delay)
 	}
-	if _, err := d.Daemon.Rounds.SetSchedule(ctx, rounds.Schedule{Expression: "0 2 * * *", Zone: "UTC"}, "lead"); err != nil {
-		return nil, err
+	return d, d.settings(ctx)
+}
+
+// settings are what a team sets up around its devices.
+func (d *Demo) settings(ctx context.Context) error {
+	// Set anew, so that nothing was missed during the thirty days.
+	if err := d.Daemon.Rounds.DeleteSchedule(ctx, "nightly", "lead"); err != nil {
+		return err
 	}
-	return d, nil
+	for _, sc := range []rounds.Schedule{
+		{Name: "nightly", Description: "Everything, each night.", Expression: "0 2 * * *", Zone: "UTC"},
+		{Name: "edges", Description: "What faces outside, four times a day.", Expression: "0 */6 * * *", Zone: "UTC", Selector: "group=edges", Spread: 10 * time.Minute},
+		{Name: "vessels in port", Description: "When most of them are moored.", Expression: "30 23 * * 0", Zone: "Europe/Oslo", Selector: "site=Vessels", Spread: time.Hour, Tries: 5, Paused: true},
+	} {
+		if sc.Name == "edges" {
+			for _, g := range []fleet.Group{{Name: "edges", Selector: "role=edge", Description: "Routers that face outside."}, {Name: "outside", Selector: "group=edges not site=Vessels", Description: "Edges ashore."}, {Name: "firewalls", Selector: "role=firewall"}} {
+				if err := d.Daemon.Fleet.SetGroup(ctx, g, "lead"); err != nil {
+					return err
+				}
+			}
+		}
+		if _, err := d.Daemon.Rounds.AddSchedule(ctx, sc, "lead"); err != nil {
+			return err
+		}
+	}
+	for _, site := range []fleet.Site{{Name: "Vessels", AtOnce: 4}, {Name: "Dry Dock", AtOnce: 2, Closed: []string{"11:00-12:00 Mon-Fri"}, Zone: "Europe/Oslo"}} {
+		if err := d.Daemon.Fleet.SetSite(ctx, site, "lead"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // records fills in accounts, credential and devices.
@@ -134,11 +161,15 @@ func (d *Demo) records(ctx context.Context) error {
 	if _, err := d.Daemon.Accounts.SetState(ctx, "admin", "disabled", "lead"); err != nil {
 		return err
 	}
-	if _, err := d.Daemon.Vault.Add(ctx, vault.Credential{Name: "skerry-keeper", Username: scenario.User, Password: scenario.Password, Elevation: scenario.Elevation}, "lead", d.clock.now()); err != nil {
+	if _, err := d.Daemon.Vault.Add(ctx, vault.Credential{Name: "skerry-keeper", Username: scenario.User, Secrets: vault.Secrets{Password: scenario.Password, Elevation: scenario.Elevation}}, "lead", d.clock.now()); err != nil {
 		return err
 	}
 	for _, e := range d.Network.Entries {
-		if _, err := d.Daemon.Fleet.Add(ctx, fleet.Device{Name: e.Device.Name, Platform: string(e.Device.Platform), Address: e.Device.Addr, Site: e.Site, Role: e.Role, Labels: e.Labels}, "lead"); err != nil {
+		transport := fleet.Usual
+		if e.Device.Telnet {
+			transport = fleet.Telnet
+		}
+		if _, err := d.Daemon.Fleet.Add(ctx, fleet.Device{Transport: transport, Name: e.Device.Name, Platform: string(e.Device.Platform), Addresses: []string{e.Device.Addr}, Site: e.Site, Role: e.Role, Labels: e.Labels}, "lead"); err != nil {
 			return err
 		}
 	}
@@ -155,7 +186,7 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 			}
 		}
 		if e.Trust != "" {
-			if _, err := d.Daemon.Fleet.Edit(ctx, e.Trust, 0, fleet.Change{Trust: true}, "neteng"); err != nil {
+			if _, err := d.Daemon.Fleet.Replace(ctx, e.Trust, "", "swapped for a spare", "neteng"); err != nil {
 				return err
 			}
 		}

@@ -84,8 +84,8 @@ func (t *tour) run(ctx context.Context, d *daemon.Daemon, network *scenario.Netw
 	}
 
 	t.step("A service at %s, a credential, and four devices: one of each platform.", d.URL)
-	elevation := scenario.Elevation
-	cred, err := api.AddCredentialWithResponse(ctx, gen.NewCredential{Name: "skerry-keeper", Username: scenario.User, Password: scenario.Password, Elevation: &elevation})
+	user, secret, elevation := scenario.User, scenario.Password, scenario.Elevation
+	cred, err := api.AddCredentialWithResponse(ctx, gen.NewCredential{Name: "skerry-keeper", Username: &user, Password: &secret, Elevation: &elevation})
 	if err := client.Check(cred, err); err != nil {
 		return err
 	}

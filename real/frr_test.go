@@ -34,7 +34,9 @@ complete: { first: '^frr version ', last: '^end$' }
 syntax: { reader: indent, comment: ['!'] }
 `
 
-func TestARealRouter(t *testing.T) {
+// router starts FRRouting with a neighbour.
+func router(t *testing.T) {
+	t.Helper()
 	daemons, err := os.ReadFile("/etc/frr/daemons")
 	require.NoError(t, err)
 	set := strings.NewReplacer("bgpd=no", "bgpd=yes", "ospfd=no", "ospfd=yes").Replace(string(daemons))
@@ -43,8 +45,12 @@ func TestARealRouter(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	t.Cleanup(func() { _ = exec.Command("/usr/lib/frr/frrinit.sh", "stop").Run() })
 	waitFor(t, func() bool { return exec.Command("vtysh", "-c", "show version").Run() == nil })
-	out, err = exec.Command("vtysh", "-c", "configure terminal", "-c", "router bgp 64500", "-c", "neighbor 192.0.2.7 remote-as 64501").CombinedOutput()
+	out, err = exec.Command("vtysh", "-c", "configure terminal", "-c", "router bgp 64500", "-c", "neighbor 192.0.2.7 remote-as 64501", "-c", "neighbor 192.0.2.7 password zzpeersecret").CombinedOutput()
 	require.NoError(t, err, "%s", out)
+}
+
+func TestARealRouter(t *testing.T) {
+	router(t)
 	password := account(t, "vk-frr", "/usr/bin/vtysh", "frr", "frrvty")
 	addr, _ := sshd(t)
 	r, d, err := hold(t, addr, "vk-frr", password, frr)

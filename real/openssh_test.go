@@ -70,6 +70,20 @@ func account(t *testing.T, name, shell string, groups ...string) string {
 // sshd starts OpenSSH's server on a loopback port.
 func sshd(t *testing.T, more ...string) (addr string, port int) {
 	t.Helper()
+	return sshdIn(t, "", "127.0.0.1", freePort(t), more...)
+}
+
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// sshdIn starts it within a network namespace, if one is named.
+func sshdIn(t *testing.T, namespace, host string, port int, more ...string) (addr string, _ int) {
+	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(dir, 0o755))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
@@ -78,14 +92,14 @@ func sshd(t *testing.T, more ...string) (addr string, port int) {
 	block, err := ssh.MarshalPrivateKey(key, "")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key"), pem.EncodeToMemory(block), 0o600))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	port = l.Addr().(*net.TCPAddr).Port
-	require.NoError(t, l.Close())
-	config := fmt.Sprintf("ListenAddress 127.0.0.1\nPort %d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication yes\nKbdInteractiveAuthentication no\nPrintMotd no\nPrintLastLog no\n%s\n",
-		port, dir, dir, strings.ReplaceAll(strings.Join(more, "\n"), "PORT", fmt.Sprint(port)))
+	config := fmt.Sprintf("ListenAddress %s\nPort %d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication yes\nKbdInteractiveAuthentication no\nPrintMotd no\nPrintLastLog no\n%s\n",
+		host, port, dir, dir, strings.ReplaceAll(strings.Join(more, "\n"), "PORT", fmt.Sprint(port)))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600))
-	cmd := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(dir, "config"))
+	args := []string{"/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(dir, "config")}
+	if namespace != "" {
+		args = append([]string{"ip", "netns", "exec", namespace}, args...)
+	}
+	cmd := exec.Command(args[0], args[1:]...)
 	log, err := os.Create(filepath.Join(dir, "log"))
 	require.NoError(t, err)
 	cmd.Stderr = log
@@ -99,13 +113,10 @@ func sshd(t *testing.T, more ...string) (addr string, port int) {
 			t.Logf("sshd: %s", text)
 		}
 	})
-	addr = fmt.Sprintf("127.0.0.1:%d", port)
+	addr = fmt.Sprintf("%s:%d", host, port)
 	waitFor(t, func() bool {
-		c, err := net.DialTimeout("tcp", addr, time.Second)
-		if err == nil {
-			_ = c.Close()
-		}
-		return err == nil
+		text, err := os.ReadFile(log.Name())
+		return err == nil && strings.Contains(string(text), "Server listening on")
 	})
 	return addr, port
 }
@@ -120,12 +131,12 @@ func hold(t *testing.T, addr, user, password, text string) (conversation.Result,
 	t.Helper()
 	d, err := dialect.Parse("real.yaml", text)
 	require.NoError(t, err)
-	conn, err := wire.Dial(t.Context(), wire.Target{Address: addr, User: user, Password: password, Connect: 10 * time.Second, Silence: 10 * time.Second})
+	conn, err := wire.Dial(t.Context(), wire.Target{Addresses: []string{addr}, Login: wire.Login{User: user, Password: password}, Connect: 10 * time.Second, Silence: 10 * time.Second})
 	if err != nil {
 		return conversation.Result{}, d, err
 	}
 	defer conn.Close()
-	r, err := conversation.Run(t.Context(), conn, d, conversation.Credential{User: user, Password: password})
+	r, err := conversation.Run(t.Context(), conn, d, conversation.Settings{Credential: conversation.Credential{User: user, Password: password}})
 	return r, d, err
 }
 
@@ -153,7 +164,7 @@ func TestOpenSSHServerOverExecAndShell(t *testing.T) {
 		"pty":  "  start: arrive\n  leave: exit\n  states:\n    arrive: { on: [{ prompt: shell, go: config }] }\n    config: { send: 'seq -f \"line %g\" 1 20000', keep: config, on: [{ prompt: shell, go: done }] }",
 	} {
 		r, d, err := hold(t, addr, "vk-host", password, strings.NewReplacer("CHANNEL", channel, "STATES", states).Replace(linux))
-		require.NoError(t, err, "%s: %s", channel, r.Session)
+		require.NoError(t, err, "%s: %s", channel, string(r.Session))
 		require.Len(t, r.Answers, 1)
 		text := d.CleanText(r.Answers[0].Text)
 		assert.Equal(t, want, strings.Count(text, "\n"), channel)

@@ -27,18 +27,39 @@ type Fault string
 
 // The faults.
 const (
-	NoFault      Fault = ""
-	Mute         Fault = "mute"          // accepts the connection and says nothing
-	MuteShell    Fault = "mute-shell"    // lets one in and says nothing
-	Hang         Fault = "hang"          // stops in the middle of the configuration
-	HangUp       Fault = "hang-up"       // closes in the middle of the configuration
-	Flood        Fault = "flood"         // never stops sending
-	ErrorAnswer  Fault = "error-answer"  // answers the configuration command with an error
-	NoPrompt     Fault = "no-prompt"     // never shows a prompt
-	FakePrompt   Fault = "fake-prompt"   // shows its prompt inside banner and configuration
-	CutShort     Fault = "cut-short"     // ends the configuration early, without its end sign
-	Shrunk       Fault = "shrunk"        // shows a complete but far too short configuration
-	ForeignNames Fault = "foreign-names" // says it is another device
+	NoFault       Fault = ""
+	Mute          Fault = "mute"           // accepts the connection and says nothing
+	MuteShell     Fault = "mute-shell"     // lets one in and says nothing
+	Hang          Fault = "hang"           // stops in the middle of the configuration
+	HangUp        Fault = "hang-up"        // closes in the middle of the configuration
+	Flood         Fault = "flood"          // never stops sending
+	ErrorAnswer   Fault = "error-answer"   // answers the configuration command with an error
+	NoPrompt      Fault = "no-prompt"      // never shows a prompt
+	FakePrompt    Fault = "fake-prompt"    // shows its prompt inside banner and configuration
+	CutShort      Fault = "cut-short"      // ends the configuration early, without its end sign
+	Shrunk        Fault = "shrunk"         // shows a complete but far too short configuration
+	ForeignNames  Fault = "foreign-names"  // says it is another device
+	NotAllowed    Fault = "not-allowed"    // does not show its configuration to this account
+	Moving        Fault = "moving"         // is changed while it is read
+	BadText       Fault = "bad-text"       // sends bytes that are no text
+	OneByte       Fault = "one-byte"       // sends one byte at a time, slowly
+	NewPrompt     Fault = "new-prompt"     // changes its prompt on the way
+	StubbornPager Fault = "stubborn-pager" // pages although that was turned off
+	LongBanner    Fault = "long-banner"    // greets with ten thousand lines
+	Expired       Fault = "expired"        // says that the password has expired
+	AsksForCode   Fault = "asks-for-code"  // asks for a second factor
+	ServerDown    Fault = "server-down"    // cannot reach its login server
+	Busy          Fault = "busy"           // has no session left
+	OldOnly       Fault = "old-only"       // offers only algorithms that are no longer safe
+	NotSSH        Fault = "not-ssh"        // speaks something else
+	HalfLogin     Fault = "half-login"     // stops in the middle of the login
+	ResetAtOnce   Fault = "reset-at-once"  // resets the connection when it is accepted
+	ResetAtLogin  Fault = "reset-at-login"
+	ResetAtShell  Fault = "reset-at-shell"
+	BadChunk      Fault = "bad-chunk"    // NETCONF: a chunk of a wrong length
+	Endless       Fault = "endless"      // NETCONF: a message without end
+	EntityBomb    Fault = "entity-bomb"  // NETCONF: an entity that expands
+	OptionStorm   Fault = "option-storm" // Telnet: negotiates without end
 )
 
 // Device is one simulated device. Set the exported fields before it is added
@@ -56,6 +77,8 @@ type Device struct {
 	LineDelay      time.Duration // after each line of it
 	KeyEpoch       int           // another number, another host key
 	Addr           string        // to listen on; a free loopback port if empty
+	Telnet         bool          // it speaks Telnet, not SSH
+	LeftInEdit     bool          // Telnet: a console port, with somebody's session half-way through an edit
 
 	// Config is the running configuration to start with, by part; most devices
 	// have the one part "".
@@ -71,6 +94,7 @@ type Device struct {
 	fault     Fault
 	clock     func() time.Time
 	shows     int
+	changes   int
 }
 
 func (d *Device) init() {
@@ -138,6 +162,7 @@ func (d *Device) Change(by, part string, save bool, edit func(string) string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.running[part] = edit(d.running[part])
+	d.changes++
 	d.changedAt, d.changedBy = d.clock(), by
 	if save {
 		d.keep()
@@ -258,6 +283,13 @@ func (d *Device) serial() string {
 		return "XX-00000"
 	}
 	return d.Serial
+}
+
+// lastChange is when the configuration was changed last.
+func (d *Device) lastChange() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return fmt.Sprintf("%s #%d", d.changedAt.UTC().Format("2006-01-02 15:04:05"), d.changes)
 }
 
 // stamp is the time and account of the last change, or of the last keeping.

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"sync"
@@ -114,14 +115,52 @@ func (f *Fleet) serve(d *Device, c net.Conn) {
 		<-f.ctx.Done()
 		return
 	}
+	switch d.currentFault() {
+	case NotSSH:
+		_, _ = c.Write([]byte("HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n"))
+		return
+	case ResetAtOnce:
+		reset(c)
+		return
+	case HalfLogin:
+		_, _ = c.Write([]byte("SSH-2.0-Half\r\n"))
+		_, _ = io.Copy(io.Discard, c)
+		return
+	}
+	if d.Telnet {
+		f.serveTelnet(d, c)
+		return
+	}
 	_ = c.SetDeadline(time.Now().Add(time.Minute))
 	// One of each, as a small device has: so every client works equally hard.
 	conf := &ssh.ServerConfig{Config: ssh.Config{
 		KeyExchanges: []string{ssh.KeyExchangeCurve25519}, Ciphers: []string{ssh.CipherAES128GCM}, MACs: []string{ssh.HMACSHA256ETM},
 	}, ServerVersion: "SSH-2.0-" + strings.ToUpper(string(d.Platform[:1])) + string(d.Platform[1:])}
-	if d.Platform == Coaming {
+	switch fault := d.currentFault(); {
+	case fault == OldOnly:
+		conf.KeyExchanges, conf.Ciphers, conf.MACs = []string{ssh.InsecureKeyExchangeDH1SHA1}, []string{ssh.InsecureCipherTripleDESCBC}, []string{ssh.InsecureHMACSHA196}
+		conf.PasswordCallback = func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			return nil, d.login(m.User(), string(password))
+		}
+	case fault == ServerDown:
+		conf.BannerCallback = func(ssh.ConnMetadata) string { return "% the keeper of accounts is out\n" }
+		conf.PasswordCallback = func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, errLogin }
+	case fault == Expired || fault == AsksForCode || fault == ResetAtLogin:
+		conf.KeyboardInteractiveCallback = func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			if fault == ResetAtLogin {
+				reset(c)
+				return nil, errLogin
+			}
+			instruction, question := "Your password has expired.", "New password: "
+			if fault == AsksForCode {
+				instruction, question = "", "Verification code: "
+			}
+			_, err := ask("", instruction, []string{question}, []bool{false})
+			return nil, errors.Join(errLogin, err)
+		}
+	case d.Platform == Coaming:
 		conf.NoClientAuth = true // it asks inside the session
-	} else {
+	default:
 		conf.PasswordCallback = func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			return nil, d.login(m.User(), string(password))
 		}
@@ -143,6 +182,14 @@ func (f *Fleet) serve(d *Device, c net.Conn) {
 			_ = nc.Reject(ssh.UnknownChannelType, "only sessions")
 			continue
 		}
+		switch d.currentFault() {
+		case Busy:
+			_ = nc.Reject(ssh.ResourceShortage, "all lines are in use")
+			continue
+		case ResetAtShell:
+			reset(c)
+			return
+		}
 		ch, reqs, err := nc.Accept()
 		if err != nil {
 			return
@@ -152,6 +199,14 @@ func (f *Fleet) serve(d *Device, c net.Conn) {
 			s.serve(reqs)
 		})
 	}
+}
+
+// reset closes a connection with a TCP reset.
+func reset(c net.Conn) {
+	if tcp, ok := c.(*net.TCPConn); ok {
+		_ = tcp.SetLinger(0)
+	}
+	_ = c.Close()
 }
 
 var errLogin = errors.New("login refused")

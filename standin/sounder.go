@@ -108,6 +108,24 @@ func (s *session) netconf() int {
 			}
 		}
 		op := rpc.Children[0]
+		switch fault := d.currentFault(); {
+		case op.XMLName.Local != "get-config":
+		case fault == BadChunk:
+			_, _ = io.WriteString(s.ch, "\n#12x\n<rpc-reply/>\n##\n")
+			s.stuck()
+			return 1
+		case fault == Endless:
+			chunk := "\n#1000\n" + strings.Repeat("x", 1000)
+			for s.ctx.Err() == nil {
+				if _, err := io.WriteString(s.ch, chunk); err != nil {
+					return 1
+				}
+			}
+		case fault == EntityBomb:
+			_ = f.WriteMessage([]byte(`<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><rpc-reply xmlns="` + netconfNS + `" message-id="` + id + `"><data>&b;&b;&b;</data></rpc-reply>`))
+			s.stuck()
+			return 1
+		}
 		body, last := s.netconfCall(op)
 		if body == "" {
 			return 1 // a fault has ended the session

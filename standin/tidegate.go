@@ -3,13 +3,19 @@ package standin
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // tidegate is the shell of a Tidegate router or access switch.
 func (s *session) tidegate() {
 	d := s.d
 	s.paging, s.more = true, "-- more: space goes on, q stops --"
-	s.print("\nTidegate " + d.Model + "\nAll that is done here is kept in the journal.\n")
+	if !d.LeftInEdit {
+		if d.currentFault() == LongBanner {
+			s.print(strings.Repeat("A line of a very long banner, of ten thousand.\n", 10_000))
+		}
+		s.print("\nTidegate " + d.Model + "\nAll that is done here is kept in the journal.\n")
+	}
 	if d.currentFault() == FakePrompt {
 		// In a piece of its own, so that it arrives as the end of what is there.
 		s.print(d.Name + " || ")
@@ -18,6 +24,10 @@ func (s *session) tidegate() {
 	}
 	raised := false
 	section := "" // heading of the section being edited, "-" at the top
+	if d.LeftInEdit {
+		raised, section = true, "time"
+		s.pending = []byte("set ser") // typed by somebody, and never finished
+	}
 	prompt := func() string {
 		switch {
 		case section == "-":
@@ -51,15 +61,19 @@ func (s *session) tidegate() {
 		case "lower":
 			raised = false
 		case "session paging off":
-			s.paging = false
+			s.paging = d.currentFault() == StubbornPager
 		case "session paging on":
 			s.paging = true
 		case "list system":
 			s.page(field("name", d.shownName()) + field("model", d.Model) + field("serial", d.serial()) +
-				field("software", d.Version) + field("up", "41 days"))
+				field("software", d.Version) + field("up", "41 days") + field("changed", d.lastChange()))
 		case "list config running", "list config startup":
 			if !raised {
 				s.print("?? this needs the raised mode\n")
+				return nil
+			}
+			if d.currentFault() == NotAllowed {
+				s.print("?? not for this account\n")
 				return nil
 			}
 			return s.tidegateShow(line == "list config startup")
@@ -99,6 +113,29 @@ func (s *session) tidegateShow(startup bool) error {
 	}
 	first := fmt.Sprintf("configuration of %s, %s %s by %s\n", d.shownName(), word, at, by)
 	text, fault := d.show(startup, "", first, "end of configuration\n")
+	switch d.currentFault() {
+	case Moving:
+		if !startup {
+			d.Change("somebody", "", false, func(t string) string { return t })
+		}
+	case BadText: // bytes that are no text, and every kind of line end
+		text = strings.Replace(text, "\n", "\n-- \xff\xfe\x80 not UTF-8\n", 1)
+		if startup {
+			break
+		}
+	case OneByte:
+		for i := range len(text) {
+			if _, err := s.ch.Write([]byte{text[i]}); err != nil {
+				return errLeave
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		return nil
+	case NewPrompt:
+		d.mu.Lock()
+		d.Name += "x"
+		d.mu.Unlock()
+	}
 	if d.currentFault() == FakePrompt {
 		before, after, _ := strings.Cut(text, "\n")
 		s.print(before + "\n" + d.Name + " || ")

@@ -53,7 +53,11 @@ type job struct {
 	ctx    context.Context
 	f      func(*Tx) error
 	answer chan error
+	until  time.Time // zero, or how long it may wait for company
 }
+
+// linger is how long a write that is in no hurry waits for company.
+const linger = 25 * time.Millisecond
 
 // Tx is the transaction of a write. Its statements are prepared once for the
 // life of the database.
@@ -91,6 +95,15 @@ func (t *Tx) QueryRow(query string, args ...any) *sql.Row {
 	return s.QueryRow(args...)
 }
 
+// Query asks for rows. Close them before the next statement.
+func (t *Tx) Query(query string, args ...any) (*sql.Rows, error) {
+	s, err := t.prepare(query)
+	if err != nil {
+		return nil, err
+	}
+	return s.Query(args...)
+}
+
 // Open opens or creates the database at path and brings it to this version.
 func Open(ctx context.Context, path string) (*DB, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -116,7 +129,7 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	}
 	w.SetMaxOpenConns(1)
 	if err := migrate(ctx, w); err != nil {
-		return nil, errors.Join(err, w.Close())
+		return nil, errors.Join(damaged(path, err), w.Close())
 	}
 	r, err := open("query_only(1)")
 	if err != nil {
@@ -193,7 +206,17 @@ func (db *DB) Query(ctx context.Context, query string, args ...any) (*sql.Rows, 
 // fails, only what f did is undone. f may be run twice: it must set what it
 // returns anew each time.
 func (db *DB) Write(ctx context.Context, f func(*Tx) error) error {
-	j := job{ctx, f, make(chan error, 1)}
+	return db.do(job{ctx: ctx, f: f, answer: make(chan error, 1)})
+}
+
+// WriteSoon is Write for somebody who is in no hurry: it waits a moment for
+// others to share the commit with.
+func (db *DB) WriteSoon(ctx context.Context, f func(*Tx) error) error {
+	return db.do(job{ctx: ctx, f: f, answer: make(chan error, 1), until: time.Now().Add(linger)})
+}
+
+func (db *DB) do(j job) error {
+	ctx := j.ctx
 	select {
 	case db.jobs <- j:
 	case <-ctx.Done():
@@ -238,15 +261,39 @@ func (db *DB) writer() {
 	}
 }
 
-// gather takes what else is waiting, so that it shares a commit.
+// gather takes what else is waiting, so that it shares a commit. As long as
+// nobody among them is in a hurry, it waits for more.
 func (db *DB) gather(first job) []job {
 	jobs := []job{first}
+	var patience <-chan time.Time
+	if wait := time.Until(first.until); wait > 0 {
+		timer := time.NewTimer(wait)
+		defer timer.Stop()
+		patience = timer.C
+	}
 	for len(jobs) < db.maxRun {
 		select {
 		case j := <-db.jobs:
 			jobs = append(jobs, j)
+			if j.until.IsZero() {
+				patience = nil
+			}
+			continue
 		default:
-			return jobs
+		}
+		if patience == nil {
+			break
+		}
+		select {
+		case j := <-db.jobs:
+			jobs = append(jobs, j)
+			if j.until.IsZero() {
+				patience = nil
+			}
+		case <-patience:
+			patience = nil
+		case <-db.done:
+			patience = nil
 		}
 	}
 	return jobs

@@ -55,16 +55,163 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
-// Defines values for DeviceFreshness.
+// Defines values for ComparisonRequestBy.
 const (
-	Fresh        DeviceFreshness = "fresh"
-	Late         DeviceFreshness = "late"
-	NoCaptureYet DeviceFreshness = "no capture yet"
-	Stale        DeviceFreshness = "stale"
+	ComparisonRequestByLines     ComparisonRequestBy = "lines"
+	ComparisonRequestByStructure ComparisonRequestBy = "structure"
 )
 
-// Valid indicates whether the value is a known member of the DeviceFreshness enum.
-func (e DeviceFreshness) Valid() bool {
+// Valid indicates whether the value is a known member of the ComparisonRequestBy enum.
+func (e ComparisonRequestBy) Valid() bool {
+	switch e {
+	case ComparisonRequestByLines:
+		return true
+	case ComparisonRequestByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialKind.
+const (
+	CredentialKindCommunity CredentialKind = "community"
+	CredentialKindKey       CredentialKind = "key"
+	CredentialKindPassword  CredentialKind = "password"
+	CredentialKindSNMPUser  CredentialKind = "SNMP user"
+	CredentialKindToken     CredentialKind = "token"
+)
+
+// Valid indicates whether the value is a known member of the CredentialKind enum.
+func (e CredentialKind) Valid() bool {
+	switch e {
+	case CredentialKindCommunity:
+		return true
+	case CredentialKindKey:
+		return true
+	case CredentialKindPassword:
+		return true
+	case CredentialKindSNMPUser:
+		return true
+	case CredentialKindToken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialUseTook.
+const (
+	Accepted CredentialUseTook = "accepted"
+	NotTried CredentialUseTook = "not tried"
+	Refused  CredentialUseTook = "refused"
+)
+
+// Valid indicates whether the value is a known member of the CredentialUseTook enum.
+func (e CredentialUseTook) Valid() bool {
+	switch e {
+	case Accepted:
+		return true
+	case NotTried:
+		return true
+	case Refused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceState.
+const (
+	DeviceStateActive  DeviceState = "active"
+	DeviceStatePaused  DeviceState = "paused"
+	DeviceStateRetired DeviceState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the DeviceState enum.
+func (e DeviceState) Valid() bool {
+	switch e {
+	case DeviceStateActive:
+		return true
+	case DeviceStatePaused:
+		return true
+	case DeviceStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceTransport.
+const (
+	DeviceTransportConsole DeviceTransport = "console"
+	DeviceTransportTelnet  DeviceTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the DeviceTransport enum.
+func (e DeviceTransport) Valid() bool {
+	switch e {
+	case DeviceTransportConsole:
+		return true
+	case DeviceTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceEditState.
+const (
+	DeviceEditStateActive  DeviceEditState = "active"
+	DeviceEditStatePaused  DeviceEditState = "paused"
+	DeviceEditStateRetired DeviceEditState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the DeviceEditState enum.
+func (e DeviceEditState) Valid() bool {
+	switch e {
+	case DeviceEditStateActive:
+		return true
+	case DeviceEditStatePaused:
+		return true
+	case DeviceEditStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceEditTransport.
+const (
+	DeviceEditTransportConsole DeviceEditTransport = "console"
+	DeviceEditTransportEmpty   DeviceEditTransport = ""
+	DeviceEditTransportTelnet  DeviceEditTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the DeviceEditTransport enum.
+func (e DeviceEditTransport) Valid() bool {
+	switch e {
+	case DeviceEditTransportConsole:
+		return true
+	case DeviceEditTransportEmpty:
+		return true
+	case DeviceEditTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Freshness.
+const (
+	Fresh        Freshness = "fresh"
+	Late         Freshness = "late"
+	NoCaptureYet Freshness = "no capture yet"
+	Stale        Freshness = "stale"
+)
+
+// Valid indicates whether the value is a known member of the Freshness enum.
+func (e Freshness) Valid() bool {
 	switch e {
 	case Fresh:
 		return true
@@ -79,36 +226,126 @@ func (e DeviceFreshness) Valid() bool {
 	}
 }
 
-// Defines values for DeviceState.
+// Defines values for ImportFormat.
 const (
-	DeviceStateActive DeviceState = "active"
-	DeviceStatePaused DeviceState = "paused"
+	ImportFormatCsv  ImportFormat = "csv"
+	ImportFormatJson ImportFormat = "json"
+	ImportFormatYaml ImportFormat = "yaml"
 )
 
-// Valid indicates whether the value is a known member of the DeviceState enum.
-func (e DeviceState) Valid() bool {
+// Valid indicates whether the value is a known member of the ImportFormat enum.
+func (e ImportFormat) Valid() bool {
 	switch e {
-	case DeviceStateActive:
+	case ImportFormatCsv:
 		return true
-	case DeviceStatePaused:
+	case ImportFormatJson:
+		return true
+	case ImportFormatYaml:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for DeviceEditState.
+// Defines values for ImportLineFate.
 const (
-	DeviceEditStateActive DeviceEditState = "active"
-	DeviceEditStatePaused DeviceEditState = "paused"
+	ImportLineFateAdd       ImportLineFate = "add"
+	ImportLineFateChange    ImportLineFate = "change"
+	ImportLineFatePause     ImportLineFate = "pause"
+	ImportLineFateRefuse    ImportLineFate = "refuse"
+	ImportLineFateUnchanged ImportLineFate = "unchanged"
 )
 
-// Valid indicates whether the value is a known member of the DeviceEditState enum.
-func (e DeviceEditState) Valid() bool {
+// Valid indicates whether the value is a known member of the ImportLineFate enum.
+func (e ImportLineFate) Valid() bool {
 	switch e {
-	case DeviceEditStateActive:
+	case ImportLineFateAdd:
 		return true
-	case DeviceEditStatePaused:
+	case ImportLineFateChange:
+		return true
+	case ImportLineFatePause:
+		return true
+	case ImportLineFateRefuse:
+		return true
+	case ImportLineFateUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewDeviceTransport.
+const (
+	NewDeviceTransportConsole NewDeviceTransport = "console"
+	NewDeviceTransportTelnet  NewDeviceTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the NewDeviceTransport enum.
+func (e NewDeviceTransport) Valid() bool {
+	switch e {
+	case NewDeviceTransportConsole:
+		return true
+	case NewDeviceTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewScheduleMissed.
+const (
+	NewScheduleMissedRun  NewScheduleMissed = "run"
+	NewScheduleMissedSkip NewScheduleMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the NewScheduleMissed enum.
+func (e NewScheduleMissed) Valid() bool {
+	switch e {
+	case NewScheduleMissedRun:
+		return true
+	case NewScheduleMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OldTextDatastore.
+const (
+	OldTextDatastoreCandidate OldTextDatastore = "candidate"
+	OldTextDatastoreRunning   OldTextDatastore = "running"
+	OldTextDatastoreStartup   OldTextDatastore = "startup"
+)
+
+// Valid indicates whether the value is a known member of the OldTextDatastore enum.
+func (e OldTextDatastore) Valid() bool {
+	switch e {
+	case OldTextDatastoreCandidate:
+		return true
+	case OldTextDatastoreRunning:
+		return true
+	case OldTextDatastoreStartup:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for QuestionScope.
+const (
+	At      QuestionScope = "at"
+	History QuestionScope = "history"
+	Now     QuestionScope = "now"
+)
+
+// Valid indicates whether the value is a known member of the QuestionScope enum.
+func (e QuestionScope) Valid() bool {
+	switch e {
+	case At:
+		return true
+	case History:
+		return true
+	case Now:
 		return true
 	default:
 		return false
@@ -201,16 +438,25 @@ func (e RoundState) Valid() bool {
 
 // Defines values for RowAside.
 const (
-	Undecidable RowAside = "undecidable"
-	Volatile    RowAside = "volatile"
+	RowAsideExpected    RowAside = "expected"
+	RowAsideLayout      RowAside = "layout"
+	RowAsideOrder       RowAside = "order"
+	RowAsideUndecidable RowAside = "undecidable"
+	RowAsideVolatile    RowAside = "volatile"
 )
 
 // Valid indicates whether the value is a known member of the RowAside enum.
 func (e RowAside) Valid() bool {
 	switch e {
-	case Undecidable:
+	case RowAsideExpected:
 		return true
-	case Volatile:
+	case RowAsideLayout:
+		return true
+	case RowAsideOrder:
+		return true
+	case RowAsideUndecidable:
+		return true
+	case RowAsideVolatile:
 		return true
 	default:
 		return false
@@ -219,28 +465,85 @@ func (e RowAside) Valid() bool {
 
 // Defines values for RowKind.
 const (
-	Added   RowKind = "added"
-	Changed RowKind = "changed"
-	Equal   RowKind = "equal"
-	Moved   RowKind = "moved"
-	Removed RowKind = "removed"
-	Skipped RowKind = "skipped"
+	RowKindAdded   RowKind = "added"
+	RowKindChanged RowKind = "changed"
+	RowKindEqual   RowKind = "equal"
+	RowKindMoved   RowKind = "moved"
+	RowKindRemoved RowKind = "removed"
+	RowKindSkipped RowKind = "skipped"
 )
 
 // Valid indicates whether the value is a known member of the RowKind enum.
 func (e RowKind) Valid() bool {
 	switch e {
-	case Added:
+	case RowKindAdded:
 		return true
-	case Changed:
+	case RowKindChanged:
 		return true
-	case Equal:
+	case RowKindEqual:
 		return true
-	case Moved:
+	case RowKindMoved:
 		return true
-	case Removed:
+	case RowKindRemoved:
 		return true
-	case Skipped:
+	case RowKindSkipped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScheduleMissed.
+const (
+	ScheduleMissedRun  ScheduleMissed = "run"
+	ScheduleMissedSkip ScheduleMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleMissed enum.
+func (e ScheduleMissed) Valid() bool {
+	switch e {
+	case ScheduleMissedRun:
+		return true
+	case ScheduleMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScheduleEditMissed.
+const (
+	ScheduleEditMissedRun  ScheduleEditMissed = "run"
+	ScheduleEditMissedSkip ScheduleEditMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleEditMissed enum.
+func (e ScheduleEditMissed) Valid() bool {
+	switch e {
+	case ScheduleEditMissedRun:
+		return true
+	case ScheduleEditMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TextFateFate.
+const (
+	TextFateFateAdded TextFateFate = "added"
+	TextFateFateSame  TextFateFate = "same"
+	TextFateFateThere TextFateFate = "there"
+)
+
+// Valid indicates whether the value is a known member of the TextFateFate enum.
+func (e TextFateFate) Valid() bool {
+	switch e {
+	case TextFateFateAdded:
+		return true
+	case TextFateFateSame:
+		return true
+	case TextFateFateThere:
 		return true
 	default:
 		return false
@@ -249,25 +552,106 @@ func (e RowKind) Valid() bool {
 
 // Defines values for VisitOutcome.
 const (
-	Failed     VisitOutcome = "failed"
-	New        VisitOutcome = "new"
-	PassedOver VisitOutcome = "passed-over"
-	Unchanged  VisitOutcome = "unchanged"
-	Waiting    VisitOutcome = "waiting"
+	VisitOutcomeFailed     VisitOutcome = "failed"
+	VisitOutcomeNew        VisitOutcome = "new"
+	VisitOutcomePassedOver VisitOutcome = "passed-over"
+	VisitOutcomeUnchanged  VisitOutcome = "unchanged"
+	VisitOutcomeWaiting    VisitOutcome = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the VisitOutcome enum.
 func (e VisitOutcome) Valid() bool {
 	switch e {
-	case Failed:
+	case VisitOutcomeFailed:
 		return true
-	case New:
+	case VisitOutcomeNew:
 		return true
-	case PassedOver:
+	case VisitOutcomePassedOver:
 		return true
-	case Unchanged:
+	case VisitOutcomeUnchanged:
 		return true
-	case Waiting:
+	case VisitOutcomeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for By.
+const (
+	ByLines     By = "lines"
+	ByStructure By = "structure"
+)
+
+// Valid indicates whether the value is a known member of the By enum.
+func (e By) Valid() bool {
+	switch e {
+	case ByLines:
+		return true
+	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareParamsBy.
+const (
+	CompareParamsByLines     CompareParamsBy = "lines"
+	CompareParamsByStructure CompareParamsBy = "structure"
+)
+
+// Valid indicates whether the value is a known member of the CompareParamsBy enum.
+func (e CompareParamsBy) Valid() bool {
+	switch e {
+	case CompareParamsByLines:
+		return true
+	case CompareParamsByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareAsDocumentParamsAs.
+const (
+	CompareAsDocumentParamsAsCsv     CompareAsDocumentParamsAs = "csv"
+	CompareAsDocumentParamsAsHtml    CompareAsDocumentParamsAs = "html"
+	CompareAsDocumentParamsAsPdf     CompareAsDocumentParamsAs = "pdf"
+	CompareAsDocumentParamsAsText    CompareAsDocumentParamsAs = "text"
+	CompareAsDocumentParamsAsUnified CompareAsDocumentParamsAs = "unified"
+)
+
+// Valid indicates whether the value is a known member of the CompareAsDocumentParamsAs enum.
+func (e CompareAsDocumentParamsAs) Valid() bool {
+	switch e {
+	case CompareAsDocumentParamsAsCsv:
+		return true
+	case CompareAsDocumentParamsAsHtml:
+		return true
+	case CompareAsDocumentParamsAsPdf:
+		return true
+	case CompareAsDocumentParamsAsText:
+		return true
+	case CompareAsDocumentParamsAsUnified:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareAsDocumentParamsBy.
+const (
+	CompareAsDocumentParamsByLines     CompareAsDocumentParamsBy = "lines"
+	CompareAsDocumentParamsByStructure CompareAsDocumentParamsBy = "structure"
+)
+
+// Valid indicates whether the value is a known member of the CompareAsDocumentParamsBy enum.
+func (e CompareAsDocumentParamsBy) Valid() bool {
+	switch e {
+	case CompareAsDocumentParamsByLines:
+		return true
+	case CompareAsDocumentParamsByStructure:
 		return true
 	default:
 		return false
@@ -323,6 +707,37 @@ type ArchiveReport struct {
 	Stored    int64    `json:"stored"`
 }
 
+// ArchiveStats defines model for ArchiveStats.
+type ArchiveStats struct {
+	// Bytes Of distinct texts.
+	Bytes          int64 `json:"bytes"`
+	Configurations int   `json:"configurations"`
+
+	// Contents Distinct texts.
+	Contents int `json:"contents"`
+	Devices  int `json:"devices"`
+
+	// File Of the database.
+	File      int64     `json:"file"`
+	Newest    time.Time `json:"newest"`
+	Oldest    time.Time `json:"oldest"`
+	Pinned    int       `json:"pinned"`
+	Revisions int       `json:"revisions"`
+
+	// Stored Of their compressed form.
+	Stored int64 `json:"stored"`
+
+	// Thinned Revisions of which only the hash is kept.
+	Thinned int `json:"thinned"`
+}
+
+// Coming defines model for Coming.
+type Coming struct {
+	At       time.Time `json:"at"`
+	Devices  int       `json:"devices"`
+	Schedule string    `json:"schedule"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	// HiddenSecrets Changed secrets that the unified format does not show.
@@ -340,34 +755,124 @@ type Comparison struct {
 	Unified string `json:"unified"`
 }
 
+// ComparisonRequest defines model for ComparisonRequest.
+type ComparisonRequest struct {
+	By       *ComparisonRequestBy `json:"by,omitempty"`
+	Context  *int                 `json:"context,omitempty"`
+	Expected *[]string            `json:"expected,omitempty"`
+
+	// Left A ref, or a text with a name.
+	Left Source `json:"left"`
+
+	// Platform Of the texts; left out, that of the other side.
+	Platform *string `json:"platform,omitempty"`
+
+	// Right A ref, or a text with a name.
+	Right  Source  `json:"right"`
+	Strict *bool   `json:"strict,omitempty"`
+	Zone   *string `json:"zone,omitempty"`
+}
+
+// ComparisonRequestBy defines model for ComparisonRequest.By.
+type ComparisonRequestBy string
+
 // Configuration defines model for Configuration.
 type Configuration struct {
 	Device string `json:"device"`
 
 	// Masked Secrets are hidden from the caller.
-	Masked   bool      `json:"masked"`
+	Masked bool `json:"masked"`
+
+	// Raw The same as bytes, where they are not all text (UTF-8).
+	Raw      *[]byte   `json:"raw,omitempty"`
 	Revision Revision  `json:"revision"`
 	Sections []Section `json:"sections"`
 	Text     string    `json:"text"`
 }
 
+// ConfigurationAt defines model for ConfigurationAt.
+type ConfigurationAt struct {
+	Device   string   `json:"device"`
+	Platform string   `json:"platform"`
+	Revision Revision `json:"revision"`
+	Site     string   `json:"site"`
+}
+
 // Credential defines model for Credential.
 type Credential struct {
-	Created      time.Time `json:"created"`
-	HasElevation bool      `json:"hasElevation"`
-	Name         string    `json:"name"`
-	Selector     string    `json:"selector"`
-	Username     string    `json:"username"`
+	Changed time.Time `json:"changed"`
+
+	// CommandsPerMinute Most commands a minute; 0 for no limit.
+	CommandsPerMinute int            `json:"commandsPerMinute"`
+	Created           time.Time      `json:"created"`
+	HasElevation      bool           `json:"hasElevation"`
+	Kind              CredentialKind `json:"kind"`
+	Name              string         `json:"name"`
+
+	// PerMinute Most logins a minute; 0 for no limit.
+	PerMinute int `json:"perMinute"`
+
+	// Proven When it was last accepted.
+	Proven *time.Time `json:"proven,omitempty"`
+
+	// Rank The lower is tried first.
+	Rank int `json:"rank"`
+
+	// RestsUntil It was refused too often and is not tried before.
+	RestsUntil *time.Time `json:"restsUntil,omitempty"`
+	Selector   string     `json:"selector"`
+
+	// Source Where its secrets are read at use, if not here: env, file or command.
+	Source   *string `json:"source,omitempty"`
+	Username string  `json:"username"`
 }
+
+// CredentialKind defines model for Credential.Kind.
+type CredentialKind string
+
+// CredentialEdit defines model for CredentialEdit.
+type CredentialEdit struct {
+	// Authentication Pass phrase of an SNMPv3 user.
+	Authentication    *string `json:"authentication,omitempty"`
+	CommandsPerMinute *int    `json:"commandsPerMinute,omitempty"`
+
+	// Community For asking by SNMPv2c what a device is.
+	Community  *string `json:"community,omitempty"`
+	Elevation  *string `json:"elevation,omitempty"`
+	Key        *string `json:"key,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+	Password   *string `json:"password,omitempty"`
+	PerMinute  *int    `json:"perMinute,omitempty"`
+
+	// Privacy Its other pass phrase.
+	Privacy  *string `json:"privacy,omitempty"`
+	Rank     *int    `json:"rank,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Token    *string `json:"token,omitempty"`
+	Username *string `json:"username,omitempty"`
+}
+
+// CredentialUse defines model for CredentialUse.
+type CredentialUse struct {
+	At     *time.Time `json:"at,omitempty"`
+	Device string     `json:"device"`
+
+	// Took Since the credential was changed.
+	Took CredentialUseTook `json:"took"`
+}
+
+// CredentialUseTook Since the credential was changed.
+type CredentialUseTook string
 
 // Device defines model for Device.
 type Device struct {
-	Address   string          `json:"address"`
-	Edition   int64           `json:"edition"`
-	Freshness DeviceFreshness `json:"freshness"`
+	Address   string    `json:"address"`
+	Edition   int64     `json:"edition"`
+	Freshness Freshness `json:"freshness"`
+	Groups    *[]string `json:"groups,omitempty"`
 
-	// HostKey SHA-256 fingerprint.
-	HostKey    *string    `json:"hostKey,omitempty"`
+	// HostKeys SHA-256 fingerprints.
+	HostKeys   *[]string  `json:"hostKeys,omitempty"`
 	Id         int64      `json:"id"`
 	Labels     []string   `json:"labels"`
 	LastChange *time.Time `json:"lastChange,omitempty"`
@@ -375,25 +880,54 @@ type Device struct {
 	LastVisit  *time.Time `json:"lastVisit,omitempty"`
 	Model      *string    `json:"model,omitempty"`
 	Name       string     `json:"name"`
-	Platform   string     `json:"platform"`
+
+	// OfferedKey The fingerprint that was refused at the last visit.
+	OfferedKey *string `json:"offeredKey,omitempty"`
+
+	// OldAlgorithms Those that are no longer thought safe are allowed.
+	OldAlgorithms *bool `json:"oldAlgorithms,omitempty"`
+
+	// OldInUse The ones it used at the last visit.
+	OldInUse *string `json:"oldInUse,omitempty"`
+
+	// Pair The pair or stack that it belongs to.
+	Pair *string `json:"pair,omitempty"`
+
+	// Patience So many times the usual time limits.
+	Patience *int   `json:"patience,omitempty"`
+	Platform string `json:"platform"`
 
 	// Problem Why the last visit failed.
 	Problem *DeviceProblem `json:"problem,omitempty"`
 	Role    string         `json:"role"`
 	Serial  *string        `json:"serial,omitempty"`
 	Site    string         `json:"site"`
-	State   DeviceState    `json:"state"`
+
+	// Source The import that keeps it in step.
+	Source *string     `json:"source,omitempty"`
+	State  DeviceState `json:"state"`
 
 	// Suspect Why the newest capture is suspect.
 	Suspect *string `json:"suspect,omitempty"`
-	Version *string `json:"version,omitempty"`
-}
 
-// DeviceFreshness defines model for Device.Freshness.
-type DeviceFreshness string
+	// Transport Where it is not what the platform says. Both are unprotected.
+	Transport *DeviceTransport `json:"transport,omitempty"`
+
+	// Unsaved Lines that would be lost at a restart.
+	Unsaved      *int       `json:"unsaved,omitempty"`
+	UnsavedSince *time.Time `json:"unsavedSince,omitempty"`
+	Uptime       *string    `json:"uptime,omitempty"`
+	Version      *string    `json:"version,omitempty"`
+
+	// Via The jump host.
+	Via *string `json:"via,omitempty"`
+}
 
 // DeviceState defines model for Device.State.
 type DeviceState string
+
+// DeviceTransport Where it is not what the platform says. Both are unprotected.
+type DeviceTransport string
 
 // DeviceDetail defines model for DeviceDetail.
 type DeviceDetail struct {
@@ -401,24 +935,48 @@ type DeviceDetail struct {
 	Configurations []Revision `json:"configurations"`
 	Device         Device     `json:"device"`
 
+	// Nameplates What it said about itself, newest first.
+	Nameplates []Nameplate `json:"nameplates"`
+
+	// SameSerial Other records with its serial number.
+	SameSerial []string `json:"sameSerial"`
+
+	// Schedules Those that reach it.
+	Schedules []Schedule `json:"schedules"`
+
 	// Unsaved Lines that differ from the revision before.
 	Unsaved *Stats `json:"unsaved,omitempty"`
 }
 
 // DeviceEdit defines model for DeviceEdit.
 type DeviceEdit struct {
-	Address *string          `json:"address,omitempty"`
-	Labels  *[]string        `json:"labels,omitempty"`
-	Role    *string          `json:"role,omitempty"`
-	Site    *string          `json:"site,omitempty"`
-	State   *DeviceEditState `json:"state,omitempty"`
+	Address *string   `json:"address,omitempty"`
+	Labels  *[]string `json:"labels,omitempty"`
 
-	// Trust Learn host key and serial number anew at the next visit.
-	Trust *bool `json:"trust,omitempty"`
+	// Name A new one; history goes on.
+	Name          *string              `json:"name,omitempty"`
+	OldAlgorithms *bool                `json:"oldAlgorithms,omitempty"`
+	Pair          *string              `json:"pair,omitempty"`
+	Patience      *int                 `json:"patience,omitempty"`
+	Platform      *string              `json:"platform,omitempty"`
+	Role          *string              `json:"role,omitempty"`
+	Site          *string              `json:"site,omitempty"`
+	State         *DeviceEditState     `json:"state,omitempty"`
+	Transport     *DeviceEditTransport `json:"transport,omitempty"`
+	Via           *string              `json:"via,omitempty"`
 }
 
 // DeviceEditState defines model for DeviceEdit.State.
 type DeviceEditState string
+
+// DeviceEditTransport defines model for DeviceEdit.Transport.
+type DeviceEditTransport string
+
+// DeviceHits defines model for DeviceHits.
+type DeviceHits struct {
+	Count  int    `json:"count"`
+	Device string `json:"device"`
+}
 
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
@@ -448,6 +1006,248 @@ type Dialect struct {
 	Version string `json:"version"`
 }
 
+// DialectResult defines model for DialectResult.
+type DialectResult struct {
+	Advice   *string        `json:"advice,omitempty"`
+	Captures []TriedCapture `json:"captures"`
+	Model    *string        `json:"model,omitempty"`
+	Name     *string        `json:"name,omitempty"`
+	Reason   *string        `json:"reason,omitempty"`
+
+	// Recording The file of the recording.
+	Recording *string `json:"recording,omitempty"`
+	Serial    *string `json:"serial,omitempty"`
+
+	// Steps What was sent and seen, without secrets.
+	Steps   []VisitStep `json:"steps"`
+	TookMs  float32     `json:"tookMs"`
+	Version *string     `json:"version,omitempty"`
+	What    *string     `json:"what,omitempty"`
+}
+
+// DialectTrial defines model for DialectTrial.
+type DialectTrial struct {
+	Device string `json:"device"`
+
+	// Record Bring a recording of the session, its secrets concealed.
+	Record *bool `json:"record,omitempty"`
+
+	// Text Of the dialect file.
+	Text string `json:"text"`
+}
+
+// Enrolled defines model for Enrolled.
+type Enrolled struct {
+	Added      *bool     `json:"added,omitempty"`
+	Address    string    `json:"address"`
+	Advice     *string   `json:"advice,omitempty"`
+	Because    *[]string `json:"because,omitempty"`
+	HostKey    *string   `json:"hostKey,omitempty"`
+	Model      *string   `json:"model,omitempty"`
+	Name       *string   `json:"name,omitempty"`
+	Platform   *string   `json:"platform,omitempty"`
+	Reason     *string   `json:"reason,omitempty"`
+	Recognised bool      `json:"recognised"`
+	Serial     *string   `json:"serial,omitempty"`
+
+	// Sure How sure, of 100.
+	Sure      int     `json:"sure"`
+	Transport *string `json:"transport,omitempty"`
+	Version   *string `json:"version,omitempty"`
+	What      *string `json:"what,omitempty"`
+}
+
+// Enrolment defines model for Enrolment.
+type Enrolment struct {
+	// Add Make records of what was recognised, and take the first captures.
+	Add *bool `json:"add,omitempty"`
+
+	// Addresses Host, host:port, or a range such as 192.0.2.0/28.
+	Addresses []string `json:"addresses"`
+
+	// PerSecond Addresses a second; 5 if left out.
+	PerSecond *int `json:"perSecond,omitempty"`
+
+	// Ports Ports to try at addresses without one, in this order; 22 if left out.
+	Ports *[]int  `json:"ports,omitempty"`
+	Role  *string `json:"role,omitempty"`
+	Site  *string `json:"site,omitempty"`
+
+	// SnmpPort Where to ask by SNMP, if a credential is for that; 161 if left out.
+	SnmpPort *int `json:"snmpPort,omitempty"`
+
+	// Telnet Try Telnet too where SSH does not answer.
+	Telnet *bool   `json:"telnet,omitempty"`
+	Via    *string `json:"via,omitempty"`
+}
+
+// FleetAt defines model for FleetAt.
+type FleetAt struct {
+	At             time.Time         `json:"at"`
+	Configurations []ConfigurationAt `json:"configurations"`
+
+	// Without Devices of which nothing was captured by then.
+	Without []string `json:"without"`
+}
+
+// FleetComparison defines model for FleetComparison.
+type FleetComparison struct {
+	From  time.Time         `json:"from"`
+	Items []FleetDifference `json:"items"`
+
+	// Same Configurations that are the same at both times.
+	Same int       `json:"same"`
+	To   time.Time `json:"to"`
+}
+
+// FleetDifference defines model for FleetDifference.
+type FleetDifference struct {
+	Device string    `json:"device"`
+	Left   *Revision `json:"left,omitempty"`
+
+	// Revisions How many came in between.
+	Revisions *int      `json:"revisions,omitempty"`
+	Right     *Revision `json:"right,omitempty"`
+	Site      string    `json:"site"`
+
+	// Stats Lines that differ from the revision before.
+	Stats *Stats `json:"stats,omitempty"`
+}
+
+// Found defines model for Found.
+type Found struct {
+	// Complete False where there is more than was looked at.
+	Complete bool         `json:"complete"`
+	Devices  []DeviceHits `json:"devices"`
+	Hits     []Hit        `json:"hits"`
+
+	// Masked Secrets were not searched.
+	Masked bool `json:"masked"`
+
+	// Searched Configurations.
+	Searched int           `json:"searched"`
+	Sections []SectionHits `json:"sections"`
+
+	// Selector Picks the devices that were asked for; empty where there are none, or too many to name.
+	Selector string   `json:"selector"`
+	Total    int      `json:"total"`
+	Without  []string `json:"without"`
+}
+
+// Freshness defines model for Freshness.
+type Freshness string
+
+// FreshnessCounts defines model for FreshnessCounts.
+type FreshnessCounts struct {
+	Fresh int `json:"fresh"`
+	Late  int `json:"late"`
+
+	// None No capture yet.
+	None  int `json:"none"`
+	Stale int `json:"stale"`
+}
+
+// FreshnessDay defines model for FreshnessDay.
+type FreshnessDay struct {
+	At     time.Time       `json:"at"`
+	Counts FreshnessCounts `json:"counts"`
+}
+
+// FreshnessReport defines model for FreshnessReport.
+type FreshnessReport struct {
+	Counts FreshnessCounts `json:"counts"`
+
+	// History Of all devices, oldest first.
+	History  []FreshnessDay  `json:"history"`
+	Paused   int             `json:"paused"`
+	Problems []ProblemCount  `json:"problems"`
+	Sites    []SiteFreshness `json:"sites"`
+}
+
+// Group defines model for Group.
+type Group struct {
+	Description string `json:"description"`
+	Devices     int    `json:"devices"`
+	Name        string `json:"name"`
+	Selector    string `json:"selector"`
+}
+
+// Hit defines model for Hit.
+type Hit struct {
+	Device   string     `json:"device"`
+	Last     *int       `json:"last,omitempty"`
+	LastTime *time.Time `json:"lastTime,omitempty"`
+
+	// Line From 1; 0 of a line in history.
+	Line      int        `json:"line"`
+	Path      []string   `json:"path"`
+	Ref       string     `json:"ref"`
+	Since     *int       `json:"since,omitempty"`
+	SinceTime *time.Time `json:"sinceTime,omitempty"`
+	Spans     *[]Span    `json:"spans,omitempty"`
+	Text      string     `json:"text"`
+}
+
+// Hold defines model for Hold.
+type Hold struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Devices  int       `json:"devices"`
+	Name     string    `json:"name"`
+	Reason   string    `json:"reason"`
+	Selector string    `json:"selector"`
+}
+
+// HoldEdit defines model for HoldEdit.
+type HoldEdit struct {
+	Reason   string `json:"reason"`
+	Selector string `json:"selector"`
+}
+
+// Import defines model for Import.
+type Import struct {
+	// Change Records that exist are changed; otherwise they are left alone.
+	Change *bool `json:"change,omitempty"`
+	DryRun *bool `json:"dryRun,omitempty"`
+
+	// Format Guessed from the text if left out.
+	Format *ImportFormat `json:"format,omitempty"`
+
+	// Text CSV, YAML or JSON.
+	Text string `json:"text"`
+}
+
+// ImportFormat Guessed from the text if left out.
+type ImportFormat string
+
+// ImportLine defines model for ImportLine.
+type ImportLine struct {
+	Fate ImportLineFate `json:"fate"`
+
+	// Line Of the text, from 1; 0 for a device that is not in it.
+	Line int     `json:"line"`
+	Name string  `json:"name"`
+	What *string `json:"what,omitempty"`
+}
+
+// ImportLineFate defines model for ImportLine.Fate.
+type ImportLineFate string
+
+// ImportReport defines model for ImportReport.
+type ImportReport struct {
+	Added int `json:"added"`
+
+	// Applied False for a dry run or a preview.
+	Applied bool         `json:"applied"`
+	Changed int          `json:"changed"`
+	Lines   []ImportLine `json:"lines"`
+
+	// Paused They have vanished from an import that is kept in step.
+	Paused    int `json:"paused"`
+	Refused   int `json:"refused"`
+	Unchanged int `json:"unchanged"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Account string    `json:"account"`
@@ -464,6 +1264,98 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// JumpHost defines model for JumpHost.
+type JumpHost struct {
+	Address    string   `json:"address"`
+	AtOnce     int      `json:"atOnce"`
+	Credential string   `json:"credential"`
+	HostKeys   []string `json:"hostKeys"`
+	Name       string   `json:"name"`
+	Via        *string  `json:"via,omitempty"`
+}
+
+// KeyAcceptance defines model for KeyAcceptance.
+type KeyAcceptance struct {
+	// Add Keep the keys on record beside it.
+	Add      *bool  `json:"add,omitempty"`
+	Selector string `json:"selector"`
+	Why      string `json:"why"`
+}
+
+// Life defines model for Life.
+type Life struct {
+	From int `json:"from"`
+	Last int `json:"last"`
+}
+
+// LineHistory defines model for LineHistory.
+type LineHistory struct {
+	Device   string     `json:"device"`
+	Lines    []LineLife `json:"lines"`
+	Revision Revision   `json:"revision"`
+
+	// Revisions Those that a line names.
+	Revisions []Revision `json:"revisions"`
+}
+
+// LineLife defines model for LineLife.
+type LineLife struct {
+	// Before When it stood before, the latest first.
+	Before *[]Life `json:"before,omitempty"`
+
+	// Since Number of the revision with which it came.
+	Since int    `json:"since"`
+	Text  string `json:"text"`
+
+	// Was The line whose value it changed.
+	Was *string `json:"was,omitempty"`
+}
+
+// LoginResult defines model for LoginResult.
+type LoginResult struct {
+	Address    *string `json:"address,omitempty"`
+	Credential string  `json:"credential"`
+	Device     string  `json:"device"`
+	HostKey    *string `json:"hostKey,omitempty"`
+	OldInUse   *string `json:"oldInUse,omitempty"`
+	TookMs     float32 `json:"tookMs"`
+}
+
+// Moment defines model for Moment.
+type Moment struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Name    string    `json:"name"`
+	Noted   time.Time `json:"noted"`
+	Remark  string    `json:"remark"`
+}
+
+// MomentEdit defines model for MomentEdit.
+type MomentEdit struct {
+	// At As in a ref; now if left out.
+	At     *string `json:"at,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+	Zone   *string `json:"zone,omitempty"`
+}
+
+// Nameplate defines model for Nameplate.
+type Nameplate struct {
+	Model   *string   `json:"model,omitempty"`
+	Name    *string   `json:"name,omitempty"`
+	Serial  *string   `json:"serial,omitempty"`
+	Since   time.Time `json:"since"`
+	Version *string   `json:"version,omitempty"`
+}
+
+// Nearest defines model for Nearest.
+type Nearest struct {
+	// Alike From 0 to 1: the share of lines that both have.
+	Alike     float32  `json:"alike"`
+	Device    string   `json:"device"`
+	Identical bool     `json:"identical"`
+	Revision  Revision `json:"revision"`
+}
+
 // NewAccount defines model for NewAccount.
 type NewAccount struct {
 	Name     string  `json:"name"`
@@ -471,44 +1363,154 @@ type NewAccount struct {
 	Rights   []Right `json:"rights"`
 }
 
-// NewCredential defines model for NewCredential.
+// NewCredential A secret may also say where to read it at use: "env:NAME", "file:PATH" or "command:LINE".
 type NewCredential struct {
-	Elevation *string `json:"elevation,omitempty"`
-	Name      string  `json:"name"`
-	Password  string  `json:"password"`
-	Selector  *string `json:"selector,omitempty"`
-	Username  string  `json:"username"`
+	// Authentication Pass phrase of an SNMPv3 user.
+	Authentication    *string `json:"authentication,omitempty"`
+	CommandsPerMinute *int    `json:"commandsPerMinute,omitempty"`
+
+	// Community For asking by SNMPv2c what a device is.
+	Community  *string `json:"community,omitempty"`
+	Elevation  *string `json:"elevation,omitempty"`
+	Key        *string `json:"key,omitempty"`
+	Name       string  `json:"name"`
+	Passphrase *string `json:"passphrase,omitempty"`
+	Password   *string `json:"password,omitempty"`
+	PerMinute  *int    `json:"perMinute,omitempty"`
+
+	// Privacy Its other pass phrase.
+	Privacy  *string `json:"privacy,omitempty"`
+	Rank     *int    `json:"rank,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Token    *string `json:"token,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
-	Address  string    `json:"address"`
-	Labels   *[]string `json:"labels,omitempty"`
-	Name     string    `json:"name"`
-	Platform string    `json:"platform"`
-	Role     *string   `json:"role,omitempty"`
+	// Address Host or host:port; several are separated by commas, and whichever answers first is used.
+	Address       string    `json:"address"`
+	Labels        *[]string `json:"labels,omitempty"`
+	Name          string    `json:"name"`
+	OldAlgorithms *bool     `json:"oldAlgorithms,omitempty"`
+	Pair          *string   `json:"pair,omitempty"`
+	Patience      *int      `json:"patience,omitempty"`
+	Platform      string    `json:"platform"`
+	Role          *string   `json:"role,omitempty"`
 
 	// Serial What it must say it is; learnt at the first visit if left out.
-	Serial *string `json:"serial,omitempty"`
-	Site   *string `json:"site,omitempty"`
+	Serial    *string             `json:"serial,omitempty"`
+	Site      *string             `json:"site,omitempty"`
+	Transport *NewDeviceTransport `json:"transport,omitempty"`
+	Via       *string             `json:"via,omitempty"`
+}
+
+// NewDeviceTransport defines model for NewDevice.Transport.
+type NewDeviceTransport string
+
+// NewGroup defines model for NewGroup.
+type NewGroup struct {
+	Description *string `json:"description,omitempty"`
+	Selector    string  `json:"selector"`
+}
+
+// NewJumpHost defines model for NewJumpHost.
+type NewJumpHost struct {
+	Address    string  `json:"address"`
+	AtOnce     *int    `json:"atOnce,omitempty"`
+	Credential string  `json:"credential"`
+	Via        *string `json:"via,omitempty"`
 }
 
 // NewRound defines model for NewRound.
 type NewRound struct {
+	// Credential Used for this round alone, and not stored.
+	Credential *OnceCredential `json:"credential,omitempty"`
+
+	// Record Keep the steps, and what was said, of good visits too.
+	Record *bool `json:"record,omitempty"`
+
 	// Selector Empty for all devices.
 	Selector string `json:"selector"`
+
+	// Tries Visits to a device while it fails for a reason that may pass; 1 if left out.
+	Tries *int `json:"tries,omitempty"`
 }
 
 // NewSchedule defines model for NewSchedule.
 type NewSchedule struct {
-	Expression string  `json:"expression"`
-	Selector   *string `json:"selector,omitempty"`
-	Zone       *string `json:"zone,omitempty"`
+	Description   *string            `json:"description,omitempty"`
+	Expression    string             `json:"expression"`
+	Missed        *NewScheduleMissed `json:"missed,omitempty"`
+	Name          string             `json:"name"`
+	Paused        *bool              `json:"paused,omitempty"`
+	Selector      *string            `json:"selector,omitempty"`
+	SpreadMinutes *int               `json:"spreadMinutes,omitempty"`
+	Tries         *int               `json:"tries,omitempty"`
+	Zone          *string            `json:"zone,omitempty"`
+}
+
+// NewScheduleMissed defines model for NewSchedule.Missed.
+type NewScheduleMissed string
+
+// NewSite defines model for NewSite.
+type NewSite struct {
+	AtOnce *int      `json:"atOnce,omitempty"`
+	Closed *[]string `json:"closed,omitempty"`
+	Zone   *string   `json:"zone,omitempty"`
+}
+
+// NewSteadyImport defines model for NewSteadyImport.
+type NewSteadyImport struct {
+	// Expression When, as of a schedule; every hour if left out.
+	Expression *string `json:"expression,omitempty"`
+
+	// From file:PATH, https://…, git:REPOSITORY#PATH or command:LINE.
+	From string  `json:"from"`
+	Zone *string `json:"zone,omitempty"`
 }
 
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Name string `json:"name"`
+}
+
+// NewVaultKey defines model for NewVaultKey.
+type NewVaultKey struct {
+	// Passphrase The new one where the service was started with one.
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
+// Note defines model for Note.
+type Note struct {
+	Account *string `json:"account,omitempty"`
+	Name    *string `json:"name,omitempty"`
+
+	// Pinned It is never thinned out.
+	Pinned *bool   `json:"pinned,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+}
+
+// OldText defines model for OldText.
+type OldText struct {
+	// At When it was in force.
+	At        time.Time         `json:"at"`
+	Author    *string           `json:"author,omitempty"`
+	Datastore *OldTextDatastore `json:"datastore,omitempty"`
+	Device    string            `json:"device"`
+	DryRun    *bool             `json:"dryRun,omitempty"`
+	Part      *string           `json:"part,omitempty"`
+	Text      []byte            `json:"text"`
+}
+
+// OldTextDatastore defines model for OldText.Datastore.
+type OldTextDatastore string
+
+// OnceCredential Used for this round alone, and not stored.
+type OnceCredential struct {
+	Elevation *string `json:"elevation,omitempty"`
+	Password  string  `json:"password"`
+	Username  string  `json:"username"`
 }
 
 // PasswordChange defines model for PasswordChange.
@@ -525,14 +1527,84 @@ type Problem struct {
 	Type   *string `json:"type,omitempty"`
 }
 
+// ProblemCount defines model for ProblemCount.
+type ProblemCount struct {
+	Advice  string `json:"advice"`
+	Devices int    `json:"devices"`
+
+	// Names Of the first five, the longest trouble first.
+	Names  []string `json:"names"`
+	Reason string   `json:"reason"`
+
+	// Since Of the longest.
+	Since time.Time `json:"since"`
+	Sites []string  `json:"sites"`
+}
+
+// Question defines model for Question.
+type Question struct {
+	AnyCase   *bool     `json:"anyCase,omitempty"`
+	At        *string   `json:"at,omitempty"`
+	Datastore *string   `json:"datastore,omitempty"`
+	From      *string   `json:"from,omitempty"`
+	Have      *[]string `json:"have,omitempty"`
+
+	// In A section pattern or a neutral name: sections are looked for.
+	In       *string        `json:"in,omitempty"`
+	Lack     *[]string      `json:"lack,omitempty"`
+	Limit    *int           `json:"limit,omitempty"`
+	Regexp   *bool          `json:"regexp,omitempty"`
+	Scope    *QuestionScope `json:"scope,omitempty"`
+	Selector *string        `json:"selector,omitempty"`
+	Text     *string        `json:"text,omitempty"`
+	To       *string        `json:"to,omitempty"`
+
+	// Without The devices that do not have it are what is asked for.
+	Without *bool   `json:"without,omitempty"`
+	Zone    *string `json:"zone,omitempty"`
+}
+
+// QuestionScope defines model for Question.Scope.
+type QuestionScope string
+
+// Replacement defines model for Replacement.
+type Replacement struct {
+	// Serial What the spare must say it is; learnt if left out.
+	Serial *string `json:"serial,omitempty"`
+	Why    string  `json:"why"`
+}
+
+// Retention defines model for Retention.
+type Retention struct {
+	Account *string `json:"account,omitempty"`
+
+	// AllDays Everything is kept for so many days; 0: for ever.
+	AllDays int        `json:"allDays"`
+	Changed *time.Time `json:"changed,omitempty"`
+
+	// DailyDays Then one a day up to this age; 0: one a month at once.
+	DailyDays int    `json:"dailyDays"`
+	Said      string `json:"said"`
+}
+
+// RetentionEdit defines model for RetentionEdit.
+type RetentionEdit struct {
+	AllDays   int  `json:"allDays"`
+	DailyDays *int `json:"dailyDays,omitempty"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
-	Arrived   time.Time      `json:"arrived"`
+	Arrived time.Time `json:"arrived"`
+
+	// Author Who is on record for it.
+	Author    *string        `json:"author,omitempty"`
 	Datastore string         `json:"datastore"`
 	FirstSeen time.Time      `json:"firstSeen"`
 	Hash      string         `json:"hash"`
 	LastSeen  time.Time      `json:"lastSeen"`
 	Lines     int            `json:"lines"`
+	Note      *Note          `json:"note,omitempty"`
 	Number    int            `json:"number"`
 	Origin    RevisionOrigin `json:"origin"`
 	Part      string         `json:"part"`
@@ -543,6 +1615,9 @@ type Revision struct {
 	// Stats Lines that differ from the revision before.
 	Stats   Stats   `json:"stats"`
 	Suspect *string `json:"suspect,omitempty"`
+
+	// Thinned Only its hash and its times are kept.
+	Thinned *bool `json:"thinned,omitempty"`
 }
 
 // RevisionOrigin defines model for Revision.Origin.
@@ -561,6 +1636,7 @@ type Round struct {
 	Origin     RoundOrigin `json:"origin"`
 	PassedOver int         `json:"passedOver"`
 	Planned    int         `json:"planned"`
+	Schedule   *string     `json:"schedule,omitempty"`
 	Selector   string      `json:"selector"`
 	Started    time.Time   `json:"started"`
 	State      RoundState  `json:"state"`
@@ -594,6 +1670,12 @@ type RoundPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// RoundVisit defines model for RoundVisit.
+type RoundVisit struct {
+	Round int64 `json:"round"`
+	Visit Visit `json:"visit"`
+}
+
 // Row defines model for Row.
 type Row struct {
 	// Aside Why it does not count.
@@ -623,17 +1705,54 @@ type RowAside string
 // RowKind defines model for Row.Kind.
 type RowKind string
 
+// SavedSearch defines model for SavedSearch.
+type SavedSearch struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Name     string    `json:"name"`
+	Question Question  `json:"question"`
+}
+
 // Schedule defines model for Schedule.
 type Schedule struct {
-	Changed   *time.Time `json:"changed,omitempty"`
-	ChangedBy *string    `json:"changedBy,omitempty"`
+	Changed     time.Time `json:"changed"`
+	ChangedBy   string    `json:"changedBy"`
+	Description string    `json:"description"`
 
-	// Expression Cron, five fields; empty for no schedule.
-	Expression string     `json:"expression"`
-	Next       *time.Time `json:"next,omitempty"`
-	Selector   string     `json:"selector"`
-	Zone       string     `json:"zone"`
+	// Expression Cron, five fields.
+	Expression string `json:"expression"`
+
+	// Missed What becomes of a round that fell due while the service was down.
+	Missed   ScheduleMissed `json:"missed"`
+	Name     string         `json:"name"`
+	Next     *time.Time     `json:"next,omitempty"`
+	Paused   bool           `json:"paused"`
+	Selector string         `json:"selector"`
+
+	// SpreadMinutes Over which the visits begin.
+	SpreadMinutes int    `json:"spreadMinutes"`
+	Tries         int    `json:"tries"`
+	Zone          string `json:"zone"`
 }
+
+// ScheduleMissed What becomes of a round that fell due while the service was down.
+type ScheduleMissed string
+
+// ScheduleEdit defines model for ScheduleEdit.
+type ScheduleEdit struct {
+	Description   *string             `json:"description,omitempty"`
+	Expression    *string             `json:"expression,omitempty"`
+	Missed        *ScheduleEditMissed `json:"missed,omitempty"`
+	Name          *string             `json:"name,omitempty"`
+	Paused        *bool               `json:"paused,omitempty"`
+	Selector      *string             `json:"selector,omitempty"`
+	SpreadMinutes *int                `json:"spreadMinutes,omitempty"`
+	Tries         *int                `json:"tries,omitempty"`
+	Zone          *string             `json:"zone,omitempty"`
+}
+
+// ScheduleEditMissed defines model for ScheduleEdit.Missed.
+type ScheduleEditMissed string
 
 // Section defines model for Section.
 type Section struct {
@@ -641,6 +1760,12 @@ type Section struct {
 	Heading  string `json:"heading"`
 	LastLine int    `json:"lastLine"`
 	Line     int    `json:"line"`
+}
+
+// SectionHits defines model for SectionHits.
+type SectionHits struct {
+	Count int      `json:"count"`
+	Path  []string `json:"path"`
 }
 
 // SectionStats defines model for SectionStats.
@@ -674,6 +1799,33 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// Site defines model for Site.
+type Site struct {
+	// AtOnce Most visits at a time; 0 for no limit.
+	AtOnce int `json:"atOnce"`
+
+	// Closed Hours in which rounds rest: 07:00-19:00 Mon-Fri.
+	Closed  []string `json:"closed"`
+	Devices int      `json:"devices"`
+	Name    string   `json:"name"`
+	Zone    string   `json:"zone"`
+}
+
+// SiteFreshness defines model for SiteFreshness.
+type SiteFreshness struct {
+	Counts FreshnessCounts `json:"counts"`
+	Site   string          `json:"site"`
+}
+
+// Source A ref, or a text with a name.
+type Source struct {
+	Name *string `json:"name,omitempty"`
+	Ref  *string `json:"ref,omitempty"`
+
+	// Text The bytes of a file, in base64; at most 64 MiB.
+	Text *[]byte `json:"text,omitempty"`
+}
+
 // Span Characters (UTF-16 code units) of a line, the end not included.
 type Span struct {
 	From int `json:"from"`
@@ -682,12 +1834,53 @@ type Span struct {
 
 // Stats Lines that differ from the revision before.
 type Stats struct {
-	Added       int `json:"added"`
-	Changed     int `json:"changed"`
-	Moved       int `json:"moved"`
-	Removed     int `json:"removed"`
-	Undecidable int `json:"undecidable"`
-	Volatile    int `json:"volatile"`
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+
+	// Expected Lines that were said to differ.
+	Expected *int `json:"expected,omitempty"`
+
+	// Layout Lines that differ in blanks alone.
+	Layout *int `json:"layout,omitempty"`
+	Moved  int  `json:"moved"`
+
+	// Order Lines that stand elsewhere where order does not count.
+	Order       *int `json:"order,omitempty"`
+	Removed     int  `json:"removed"`
+	Undecidable int  `json:"undecidable"`
+	Volatile    int  `json:"volatile"`
+}
+
+// SteadyImport defines model for SteadyImport.
+type SteadyImport struct {
+	Expression string     `json:"expression"`
+	From       string     `json:"from"`
+	LastFailed *bool      `json:"lastFailed,omitempty"`
+	LastRun    *time.Time `json:"lastRun,omitempty"`
+	LastSaid   *string    `json:"lastSaid,omitempty"`
+	Name       string     `json:"name"`
+	Zone       string     `json:"zone"`
+}
+
+// StrayText defines model for StrayText.
+type StrayText struct {
+	Selector *string `json:"selector,omitempty"`
+	Text     []byte  `json:"text"`
+}
+
+// TextFate defines model for TextFate.
+type TextFate struct {
+	Fate     TextFateFate `json:"fate"`
+	Revision *Revision    `json:"revision,omitempty"`
+}
+
+// TextFateFate defines model for TextFate.Fate.
+type TextFateFate string
+
+// Thinned defines model for Thinned.
+type Thinned struct {
+	Bytes     int64 `json:"bytes"`
+	Revisions int   `json:"revisions"`
 }
 
 // Token defines model for Token.
@@ -706,6 +1899,15 @@ type TokenSecret struct {
 	Token  Token  `json:"token"`
 }
 
+// TriedCapture defines model for TriedCapture.
+type TriedCapture struct {
+	Lines         int    `json:"lines"`
+	Name          string `json:"name"`
+	SecretLines   int    `json:"secretLines"`
+	Sections      int    `json:"sections"`
+	VolatileLines int    `json:"volatileLines"`
+}
+
 // Visit defines model for Visit.
 type Visit struct {
 	Advice   *string      `json:"advice,omitempty"`
@@ -716,6 +1918,7 @@ type Visit struct {
 	Site     string       `json:"site"`
 	Started  *time.Time   `json:"started,omitempty"`
 	TookMs   *float32     `json:"tookMs,omitempty"`
+	Tries    *int         `json:"tries,omitempty"`
 
 	// Undecidable Only secrets that are written anew at each show differ.
 	Undecidable *bool   `json:"undecidable,omitempty"`
@@ -725,8 +1928,40 @@ type Visit struct {
 // VisitOutcome defines model for Visit.Outcome.
 type VisitOutcome string
 
+// VisitStep defines model for VisitStep.
+type VisitStep struct {
+	// AfterMs Since the visit began.
+	AfterMs int    `json:"afterMs"`
+	What    string `json:"what"`
+}
+
+// VisitStory defines model for VisitStory.
+type VisitStory struct {
+	// LastLines What the device said last; what may be secret is hidden.
+	LastLines []string `json:"lastLines"`
+	Round     int64    `json:"round"`
+
+	// Session All that was said is kept.
+	Session bool `json:"session"`
+
+	// Steps Of a visit that failed, or of a round that records; without secrets.
+	Steps []VisitStep `json:"steps"`
+	Visit Visit       `json:"visit"`
+}
+
+// Why defines model for Why.
+type Why struct {
+	Why string `json:"why"`
+}
+
+// By defines model for By.
+type By string
+
 // Cursor defines model for Cursor.
 type Cursor = string
+
+// Expected defines model for Expected.
+type Expected = []string
 
 // ID defines model for ID.
 type ID = int64
@@ -740,8 +1975,31 @@ type Name = string
 // Selector defines model for Selector.
 type Selector = string
 
+// Strict defines model for Strict.
+type Strict = bool
+
 // Zone defines model for Zone.
 type Zone = string
+
+// GetProofParams defines parameters for GetProof.
+type GetProofParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListSurplusParams defines parameters for ListSurplus.
+type ListSurplusParams struct {
+	// AllDays Of a policy to try; that in force if left out.
+	AllDays   *int `form:"allDays,omitempty" json:"allDays,omitempty"`
+	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
+}
+
+// ListComingParams defines parameters for ListComing.
+type ListComingParams struct {
+	Count *int `form:"count,omitempty" json:"count,omitempty"`
+}
 
 // CompareParams defines parameters for Compare.
 type CompareParams struct {
@@ -751,13 +2009,56 @@ type CompareParams struct {
 	// Context Equal lines around each difference; -1 for all.
 	Context *int `form:"context,omitempty" json:"context,omitempty"`
 
+	// By Structure matches sections and lines by what they are; lines compares line by line.
+	By *CompareParamsBy `form:"by,omitempty" json:"by,omitempty"`
+
+	// Expected Section patterns of what is expected to differ.
+	Expected *Expected `form:"expected,omitempty" json:"expected,omitempty"`
+
+	// Strict Between two devices their own names and addresses count too.
+	Strict *Strict `form:"strict,omitempty" json:"strict,omitempty"`
+
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// CompareParamsBy defines parameters for Compare.
+type CompareParamsBy string
+
+// CompareAsDocumentParams defines parameters for CompareAsDocument.
+type CompareAsDocumentParams struct {
+	Left  string `form:"left" json:"left"`
+	Right string `form:"right" json:"right"`
+
+	// Context Equal lines around each difference; -1 for all.
+	Context *int                      `form:"context,omitempty" json:"context,omitempty"`
+	As      CompareAsDocumentParamsAs `form:"as" json:"as"`
+
+	// By Structure matches sections and lines by what they are; lines compares line by line.
+	By *CompareAsDocumentParamsBy `form:"by,omitempty" json:"by,omitempty"`
+
+	// Expected Section patterns of what is expected to differ.
+	Expected *Expected `form:"expected,omitempty" json:"expected,omitempty"`
+
+	// Strict Between two devices their own names and addresses count too.
+	Strict *Strict `form:"strict,omitempty" json:"strict,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// CompareAsDocumentParamsAs defines parameters for CompareAsDocument.
+type CompareAsDocumentParamsAs string
+
+// CompareAsDocumentParamsBy defines parameters for CompareAsDocument.
+type CompareAsDocumentParamsBy string
+
 // GetConfigurationParams defines parameters for GetConfiguration.
 type GetConfigurationParams struct {
 	Ref string `form:"ref" json:"ref"`
+
+	// Only A neutral name, such as interface: only what its dialect maps to it.
+	Only *string `form:"only,omitempty" json:"only,omitempty"`
 
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
@@ -787,11 +2088,60 @@ type ListRevisionsParams struct {
 // ListRevisionsParamsDatastore defines parameters for ListRevisions.
 type ListRevisionsParamsDatastore string
 
+// CompareFleetParams defines parameters for CompareFleet.
+type CompareFleetParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+	From     string    `form:"from" json:"from"`
+
+	// To Now if left out.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListFleetAtParams defines parameters for ListFleetAt.
+type ListFleetAtParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// At A time as in a ref: 2026-11-01T02:00, 36h, or the name of a moment; now if left out.
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// GetFreshnessParams defines parameters for GetFreshness.
+type GetFreshnessParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+}
+
+// RunImportParams defines parameters for RunImport.
+type RunImportParams struct {
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Cursor From the Link header of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetLinesParams defines parameters for GetLines.
+type GetLinesParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// SetNoteParams defines parameters for SetNote.
+type SetNoteParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
 // ListRoundsParams defines parameters for ListRounds.
@@ -806,26 +2156,91 @@ type GetVisitSessionParams struct {
 	Device string `form:"device" json:"device"`
 }
 
+// GetVisitParams defines parameters for GetVisit.
+type GetVisitParams struct {
+	Device string `form:"device" json:"device"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
 // EditAccountJSONRequestBody defines body for EditAccount for application/json ContentType.
 type EditAccountJSONRequestBody = AccountEdit
 
+// SetHoldJSONRequestBody defines body for SetHold for application/json ContentType.
+type SetHoldJSONRequestBody = HoldEdit
+
+// SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
+type SetRetentionJSONRequestBody = RetentionEdit
+
+// ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
+type ImportRevisionJSONRequestBody = OldText
+
+// CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
+type CompareTextsJSONRequestBody = ComparisonRequest
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = NewCredential
+
+// ChangeCredentialJSONRequestBody defines body for ChangeCredential for application/json ContentType.
+type ChangeCredentialJSONRequestBody = CredentialEdit
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
 
+// ImportDevicesJSONRequestBody defines body for ImportDevices for application/json ContentType.
+type ImportDevicesJSONRequestBody = Import
+
 // EditDeviceJSONRequestBody defines body for EditDevice for application/json ContentType.
 type EditDeviceJSONRequestBody = DeviceEdit
+
+// ReplaceDeviceJSONRequestBody defines body for ReplaceDevice for application/json ContentType.
+type ReplaceDeviceJSONRequestBody = Replacement
+
+// TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
+type TryDialectJSONRequestBody = DialectTrial
+
+// EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
+type EnrolJSONRequestBody = Enrolment
+
+// SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
+type SetGroupJSONRequestBody = NewGroup
+
+// AcceptHostKeysJSONRequestBody defines body for AcceptHostKeys for application/json ContentType.
+type AcceptHostKeysJSONRequestBody = KeyAcceptance
+
+// SetImportJSONRequestBody defines body for SetImport for application/json ContentType.
+type SetImportJSONRequestBody = NewSteadyImport
+
+// SetJumpHostJSONRequestBody defines body for SetJumpHost for application/json ContentType.
+type SetJumpHostJSONRequestBody = NewJumpHost
+
+// TrustJumpHostJSONRequestBody defines body for TrustJumpHost for application/json ContentType.
+type TrustJumpHostJSONRequestBody = Why
+
+// SetMomentJSONRequestBody defines body for SetMoment for application/json ContentType.
+type SetMomentJSONRequestBody = MomentEdit
+
+// FindNearestJSONRequestBody defines body for FindNearest for application/json ContentType.
+type FindNearestJSONRequestBody = StrayText
+
+// SetNoteJSONRequestBody defines body for SetNote for application/json ContentType.
+type SetNoteJSONRequestBody = Note
 
 // StartRoundJSONRequestBody defines body for StartRound for application/json ContentType.
 type StartRoundJSONRequestBody = NewRound
 
-// SetScheduleJSONRequestBody defines body for SetSchedule for application/json ContentType.
-type SetScheduleJSONRequestBody = NewSchedule
+// AddScheduleJSONRequestBody defines body for AddSchedule for application/json ContentType.
+type AddScheduleJSONRequestBody = NewSchedule
+
+// EditScheduleJSONRequestBody defines body for EditSchedule for application/json ContentType.
+type EditScheduleJSONRequestBody = ScheduleEdit
+
+// SearchJSONRequestBody defines body for Search for application/json ContentType.
+type SearchJSONRequestBody = Question
+
+// SaveSearchJSONRequestBody defines body for SaveSearch for application/json ContentType.
+type SaveSearchJSONRequestBody = Question
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -833,8 +2248,14 @@ type SignInJSONRequestBody = SignIn
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
 
+// SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
+type SetSiteJSONRequestBody = NewSite
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
+
+// ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
+type ChangeVaultKeyJSONRequestBody = NewVaultKey
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -848,11 +2269,56 @@ type ServerInterface interface {
 	// (PATCH /accounts/{name})
 	EditAccount(c *gin.Context, name Name)
 
+	// (POST /archive/backup)
+	BackUpArchive(c *gin.Context)
+
 	// (POST /archive/check)
 	CheckArchive(c *gin.Context)
 
+	// (GET /archive/heads)
+	GetHeads(c *gin.Context)
+
+	// (GET /archive/holds)
+	ListHolds(c *gin.Context)
+
+	// (DELETE /archive/holds/{name})
+	LiftHold(c *gin.Context, name Name)
+
+	// (PUT /archive/holds/{name})
+	SetHold(c *gin.Context, name Name)
+
+	// (GET /archive/proof)
+	GetProof(c *gin.Context, params GetProofParams)
+
+	// (GET /archive/retention)
+	GetRetention(c *gin.Context)
+
+	// (PUT /archive/retention)
+	SetRetention(c *gin.Context)
+
+	// (POST /archive/revisions)
+	ImportRevision(c *gin.Context)
+
+	// (GET /archive/stats)
+	GetArchiveStats(c *gin.Context)
+
+	// (GET /archive/surplus)
+	ListSurplus(c *gin.Context, params ListSurplusParams)
+
+	// (POST /archive/thin)
+	ThinArchive(c *gin.Context)
+
+	// (GET /coming)
+	ListComing(c *gin.Context, params ListComingParams)
+
 	// (GET /comparison)
 	Compare(c *gin.Context, params CompareParams)
+
+	// (POST /comparison)
+	CompareTexts(c *gin.Context)
+
+	// (GET /comparison/document)
+	CompareAsDocument(c *gin.Context, params CompareAsDocumentParams)
 
 	// (GET /configuration)
 	GetConfiguration(c *gin.Context, params GetConfigurationParams)
@@ -863,11 +2329,26 @@ type ServerInterface interface {
 	// (POST /credentials)
 	AddCredential(c *gin.Context)
 
+	// (DELETE /credentials/{name})
+	DeleteCredential(c *gin.Context, name Name)
+
+	// (PATCH /credentials/{name})
+	ChangeCredential(c *gin.Context, name Name)
+
+	// (GET /credentials/{name}/devices)
+	ListCredentialUse(c *gin.Context, name Name)
+
+	// (POST /credentials/{name}/wake)
+	WakeCredential(c *gin.Context, name Name)
+
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
 
 	// (POST /devices)
 	AddDevice(c *gin.Context)
+
+	// (POST /devices/import)
+	ImportDevices(c *gin.Context)
 
 	// (GET /devices/{name})
 	GetDevice(c *gin.Context, name Name)
@@ -875,17 +2356,95 @@ type ServerInterface interface {
 	// (PATCH /devices/{name})
 	EditDevice(c *gin.Context, name Name, params EditDeviceParams)
 
+	// (POST /devices/{name}/login)
+	TryLogin(c *gin.Context, name Name)
+
+	// (POST /devices/{name}/replace)
+	ReplaceDevice(c *gin.Context, name Name)
+
 	// (GET /devices/{name}/revisions)
 	ListRevisions(c *gin.Context, name Name, params ListRevisionsParams)
+
+	// (GET /devices/{name}/visits)
+	ListVisits(c *gin.Context, name Name)
 
 	// (GET /dialects)
 	ListDialects(c *gin.Context)
 
+	// (POST /dialects/try)
+	TryDialect(c *gin.Context)
+
+	// (POST /enrol)
+	Enrol(c *gin.Context)
+
 	// (GET /events)
 	StreamEvents(c *gin.Context)
 
+	// (GET /fleet/comparison)
+	CompareFleet(c *gin.Context, params CompareFleetParams)
+
+	// (GET /fleet/configurations)
+	ListFleetAt(c *gin.Context, params ListFleetAtParams)
+
+	// (GET /freshness)
+	GetFreshness(c *gin.Context, params GetFreshnessParams)
+
+	// (GET /groups)
+	ListGroups(c *gin.Context)
+
+	// (DELETE /groups/{name})
+	DeleteGroup(c *gin.Context, name Name)
+
+	// (PUT /groups/{name})
+	SetGroup(c *gin.Context, name Name)
+
+	// (POST /host-keys/accept)
+	AcceptHostKeys(c *gin.Context)
+
+	// (GET /imports)
+	ListImports(c *gin.Context)
+
+	// (DELETE /imports/{name})
+	DeleteImport(c *gin.Context, name Name)
+
+	// (PUT /imports/{name})
+	SetImport(c *gin.Context, name Name)
+
+	// (POST /imports/{name}/run)
+	RunImport(c *gin.Context, name Name, params RunImportParams)
+
 	// (GET /journal)
 	ListJournal(c *gin.Context, params ListJournalParams)
+
+	// (GET /jump-hosts)
+	ListJumpHosts(c *gin.Context)
+
+	// (DELETE /jump-hosts/{name})
+	DeleteJumpHost(c *gin.Context, name Name)
+
+	// (PUT /jump-hosts/{name})
+	SetJumpHost(c *gin.Context, name Name)
+
+	// (POST /jump-hosts/{name}/trust)
+	TrustJumpHost(c *gin.Context, name Name)
+
+	// (GET /lines)
+	GetLines(c *gin.Context, params GetLinesParams)
+
+	// (GET /moments)
+	ListMoments(c *gin.Context)
+
+	// (DELETE /moments/{name})
+	DeleteMoment(c *gin.Context, name Name)
+
+	// (PUT /moments/{name})
+	SetMoment(c *gin.Context, name Name)
+
+	// (POST /nearest)
+	FindNearest(c *gin.Context)
+
+	// (PUT /note)
+	SetNote(c *gin.Context, params SetNoteParams)
 
 	// (GET /rounds)
 	ListRounds(c *gin.Context, params ListRoundsParams)
@@ -902,11 +2461,32 @@ type ServerInterface interface {
 	// (GET /rounds/{id}/session)
 	GetVisitSession(c *gin.Context, id ID, params GetVisitSessionParams)
 
-	// (GET /schedule)
-	GetSchedule(c *gin.Context)
+	// (GET /rounds/{id}/visit)
+	GetVisit(c *gin.Context, id ID, params GetVisitParams)
 
-	// (PUT /schedule)
-	SetSchedule(c *gin.Context)
+	// (GET /schedules)
+	ListSchedules(c *gin.Context)
+
+	// (POST /schedules)
+	AddSchedule(c *gin.Context)
+
+	// (DELETE /schedules/{name})
+	DeleteSchedule(c *gin.Context, name Name)
+
+	// (PATCH /schedules/{name})
+	EditSchedule(c *gin.Context, name Name)
+
+	// (POST /search)
+	Search(c *gin.Context)
+
+	// (GET /searches)
+	ListSearches(c *gin.Context)
+
+	// (DELETE /searches/{name})
+	DeleteSearch(c *gin.Context, name Name)
+
+	// (PUT /searches/{name})
+	SaveSearch(c *gin.Context, name Name)
 
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -920,6 +2500,12 @@ type ServerInterface interface {
 	// (PUT /session/password)
 	SetPassword(c *gin.Context)
 
+	// (GET /sites)
+	ListSites(c *gin.Context)
+
+	// (PUT /sites/{name})
+	SetSite(c *gin.Context, name Name)
+
 	// (GET /tokens)
 	ListTokens(c *gin.Context)
 
@@ -928,6 +2514,9 @@ type ServerInterface interface {
 
 	// (DELETE /tokens/{id})
 	RevokeToken(c *gin.Context, id ID)
+
+	// (POST /vault/key)
+	ChangeVaultKey(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -990,6 +2579,19 @@ func (siw *ServerInterfaceWrapper) EditAccount(c *gin.Context) {
 	siw.Handler.EditAccount(c, name)
 }
 
+// BackUpArchive operation middleware
+func (siw *ServerInterfaceWrapper) BackUpArchive(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BackUpArchive(c)
+}
+
 // CheckArchive operation middleware
 func (siw *ServerInterfaceWrapper) CheckArchive(c *gin.Context) {
 
@@ -1001,6 +2603,244 @@ func (siw *ServerInterfaceWrapper) CheckArchive(c *gin.Context) {
 	}
 
 	siw.Handler.CheckArchive(c)
+}
+
+// GetHeads operation middleware
+func (siw *ServerInterfaceWrapper) GetHeads(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHeads(c)
+}
+
+// ListHolds operation middleware
+func (siw *ServerInterfaceWrapper) ListHolds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHolds(c)
+}
+
+// LiftHold operation middleware
+func (siw *ServerInterfaceWrapper) LiftHold(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LiftHold(c, name)
+}
+
+// SetHold operation middleware
+func (siw *ServerInterfaceWrapper) SetHold(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetHold(c, name)
+}
+
+// GetProof operation middleware
+func (siw *ServerInterfaceWrapper) GetProof(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetProofParams
+
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", c.Request.URL.Query(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ref: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetProof(c, params)
+}
+
+// GetRetention operation middleware
+func (siw *ServerInterfaceWrapper) GetRetention(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRetention(c)
+}
+
+// SetRetention operation middleware
+func (siw *ServerInterfaceWrapper) SetRetention(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRetention(c)
+}
+
+// ImportRevision operation middleware
+func (siw *ServerInterfaceWrapper) ImportRevision(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportRevision(c)
+}
+
+// GetArchiveStats operation middleware
+func (siw *ServerInterfaceWrapper) GetArchiveStats(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetArchiveStats(c)
+}
+
+// ListSurplus operation middleware
+func (siw *ServerInterfaceWrapper) ListSurplus(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSurplusParams
+
+	// ------------- Optional query parameter "allDays" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "allDays", c.Request.URL.Query(), &params.AllDays, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter allDays: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "dailyDays" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dailyDays", c.Request.URL.Query(), &params.DailyDays, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter dailyDays: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSurplus(c, params)
+}
+
+// ThinArchive operation middleware
+func (siw *ServerInterfaceWrapper) ThinArchive(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ThinArchive(c)
+}
+
+// ListComing operation middleware
+func (siw *ServerInterfaceWrapper) ListComing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListComingParams
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", c.Request.URL.Query(), &params.Count, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter count: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListComing(c, params)
 }
 
 // Compare operation middleware
@@ -1036,6 +2876,30 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "expected" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "expected", c.Request.URL.Query(), &params.Expected, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter expected: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "strict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "strict", c.Request.URL.Query(), &params.Strict, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter strict: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "zone" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -1054,6 +2918,102 @@ func (siw *ServerInterfaceWrapper) Compare(c *gin.Context) {
 	siw.Handler.Compare(c, params)
 }
 
+// CompareTexts operation middleware
+func (siw *ServerInterfaceWrapper) CompareTexts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareTexts(c)
+}
+
+// CompareAsDocument operation middleware
+func (siw *ServerInterfaceWrapper) CompareAsDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareAsDocumentParams
+
+	// ------------- Required query parameter "left" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "left", c.Request.URL.Query(), &params.Left, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter left: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "right" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "right", c.Request.URL.Query(), &params.Right, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter right: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "context" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "context", c.Request.URL.Query(), &params.Context, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter context: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "as" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "as", c.Request.URL.Query(), &params.As, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter as: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "expected" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "expected", c.Request.URL.Query(), &params.Expected, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter expected: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "strict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "strict", c.Request.URL.Query(), &params.Strict, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter strict: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareAsDocument(c, params)
+}
+
 // GetConfiguration operation middleware
 func (siw *ServerInterfaceWrapper) GetConfiguration(c *gin.Context) {
 
@@ -1068,6 +3028,14 @@ func (siw *ServerInterfaceWrapper) GetConfiguration(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", c.Request.URL.Query(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ref: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "only" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "only", c.Request.URL.Query(), &params.Only, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter only: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -1113,6 +3081,106 @@ func (siw *ServerInterfaceWrapper) AddCredential(c *gin.Context) {
 	}
 
 	siw.Handler.AddCredential(c)
+}
+
+// DeleteCredential operation middleware
+func (siw *ServerInterfaceWrapper) DeleteCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteCredential(c, name)
+}
+
+// ChangeCredential operation middleware
+func (siw *ServerInterfaceWrapper) ChangeCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeCredential(c, name)
+}
+
+// ListCredentialUse operation middleware
+func (siw *ServerInterfaceWrapper) ListCredentialUse(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCredentialUse(c, name)
+}
+
+// WakeCredential operation middleware
+func (siw *ServerInterfaceWrapper) WakeCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WakeCredential(c, name)
 }
 
 // ListDevices operation middleware
@@ -1169,6 +3237,19 @@ func (siw *ServerInterfaceWrapper) AddDevice(c *gin.Context) {
 	}
 
 	siw.Handler.AddDevice(c)
+}
+
+// ImportDevices operation middleware
+func (siw *ServerInterfaceWrapper) ImportDevices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportDevices(c)
 }
 
 // GetDevice operation middleware
@@ -1245,6 +3326,56 @@ func (siw *ServerInterfaceWrapper) EditDevice(c *gin.Context) {
 	siw.Handler.EditDevice(c, name, params)
 }
 
+// TryLogin operation middleware
+func (siw *ServerInterfaceWrapper) TryLogin(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryLogin(c, name)
+}
+
+// ReplaceDevice operation middleware
+func (siw *ServerInterfaceWrapper) ReplaceDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReplaceDevice(c, name)
+}
+
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 
@@ -1289,6 +3420,31 @@ func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
 	siw.Handler.ListRevisions(c, name, params)
 }
 
+// ListVisits operation middleware
+func (siw *ServerInterfaceWrapper) ListVisits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVisits(c, name)
+}
+
 // ListDialects operation middleware
 func (siw *ServerInterfaceWrapper) ListDialects(c *gin.Context) {
 
@@ -1302,6 +3458,32 @@ func (siw *ServerInterfaceWrapper) ListDialects(c *gin.Context) {
 	siw.Handler.ListDialects(c)
 }
 
+// TryDialect operation middleware
+func (siw *ServerInterfaceWrapper) TryDialect(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryDialect(c)
+}
+
+// Enrol operation middleware
+func (siw *ServerInterfaceWrapper) Enrol(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Enrol(c)
+}
+
 // StreamEvents operation middleware
 func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 
@@ -1313,6 +3495,302 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	}
 
 	siw.Handler.StreamEvents(c)
+}
+
+// CompareFleet operation middleware
+func (siw *ServerInterfaceWrapper) CompareFleet(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareFleetParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareFleet(c, params)
+}
+
+// ListFleetAt operation middleware
+func (siw *ServerInterfaceWrapper) ListFleetAt(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFleetAtParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFleetAt(c, params)
+}
+
+// GetFreshness operation middleware
+func (siw *ServerInterfaceWrapper) GetFreshness(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFreshnessParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFreshness(c, params)
+}
+
+// ListGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListGroups(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGroups(c)
+}
+
+// DeleteGroup operation middleware
+func (siw *ServerInterfaceWrapper) DeleteGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteGroup(c, name)
+}
+
+// SetGroup operation middleware
+func (siw *ServerInterfaceWrapper) SetGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetGroup(c, name)
+}
+
+// AcceptHostKeys operation middleware
+func (siw *ServerInterfaceWrapper) AcceptHostKeys(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AcceptHostKeys(c)
+}
+
+// ListImports operation middleware
+func (siw *ServerInterfaceWrapper) ListImports(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListImports(c)
+}
+
+// DeleteImport operation middleware
+func (siw *ServerInterfaceWrapper) DeleteImport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteImport(c, name)
+}
+
+// SetImport operation middleware
+func (siw *ServerInterfaceWrapper) SetImport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetImport(c, name)
+}
+
+// RunImport operation middleware
+func (siw *ServerInterfaceWrapper) RunImport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunImportParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", c.Request.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter preview: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunImport(c, name, params)
 }
 
 // ListJournal operation middleware
@@ -1348,6 +3826,240 @@ func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 	}
 
 	siw.Handler.ListJournal(c, params)
+}
+
+// ListJumpHosts operation middleware
+func (siw *ServerInterfaceWrapper) ListJumpHosts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListJumpHosts(c)
+}
+
+// DeleteJumpHost operation middleware
+func (siw *ServerInterfaceWrapper) DeleteJumpHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteJumpHost(c, name)
+}
+
+// SetJumpHost operation middleware
+func (siw *ServerInterfaceWrapper) SetJumpHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetJumpHost(c, name)
+}
+
+// TrustJumpHost operation middleware
+func (siw *ServerInterfaceWrapper) TrustJumpHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TrustJumpHost(c, name)
+}
+
+// GetLines operation middleware
+func (siw *ServerInterfaceWrapper) GetLines(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLinesParams
+
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", c.Request.URL.Query(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ref: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLines(c, params)
+}
+
+// ListMoments operation middleware
+func (siw *ServerInterfaceWrapper) ListMoments(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMoments(c)
+}
+
+// DeleteMoment operation middleware
+func (siw *ServerInterfaceWrapper) DeleteMoment(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteMoment(c, name)
+}
+
+// SetMoment operation middleware
+func (siw *ServerInterfaceWrapper) SetMoment(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetMoment(c, name)
+}
+
+// FindNearest operation middleware
+func (siw *ServerInterfaceWrapper) FindNearest(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FindNearest(c)
+}
+
+// SetNote operation middleware
+func (siw *ServerInterfaceWrapper) SetNote(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetNoteParams
+
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", c.Request.URL.Query(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ref: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetNote(c, params)
 }
 
 // ListRounds operation middleware
@@ -1484,8 +4196,31 @@ func (siw *ServerInterfaceWrapper) GetVisitSession(c *gin.Context) {
 	siw.Handler.GetVisitSession(c, id, params)
 }
 
-// GetSchedule operation middleware
-func (siw *ServerInterfaceWrapper) GetSchedule(c *gin.Context) {
+// GetVisit operation middleware
+func (siw *ServerInterfaceWrapper) GetVisit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetVisitParams
+
+	// ------------- Required query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -1494,11 +4229,11 @@ func (siw *ServerInterfaceWrapper) GetSchedule(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetSchedule(c)
+	siw.Handler.GetVisit(c, id, params)
 }
 
-// SetSchedule operation middleware
-func (siw *ServerInterfaceWrapper) SetSchedule(c *gin.Context) {
+// ListSchedules operation middleware
+func (siw *ServerInterfaceWrapper) ListSchedules(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -1507,7 +4242,146 @@ func (siw *ServerInterfaceWrapper) SetSchedule(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetSchedule(c)
+	siw.Handler.ListSchedules(c)
+}
+
+// AddSchedule operation middleware
+func (siw *ServerInterfaceWrapper) AddSchedule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSchedule(c)
+}
+
+// DeleteSchedule operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSchedule(c, name)
+}
+
+// EditSchedule operation middleware
+func (siw *ServerInterfaceWrapper) EditSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EditSchedule(c, name)
+}
+
+// Search operation middleware
+func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Search(c)
+}
+
+// ListSearches operation middleware
+func (siw *ServerInterfaceWrapper) ListSearches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSearches(c)
+}
+
+// DeleteSearch operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSearch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSearch(c, name)
+}
+
+// SaveSearch operation middleware
+func (siw *ServerInterfaceWrapper) SaveSearch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveSearch(c, name)
 }
 
 // SignOut operation middleware
@@ -1562,6 +4436,44 @@ func (siw *ServerInterfaceWrapper) SetPassword(c *gin.Context) {
 	siw.Handler.SetPassword(c)
 }
 
+// ListSites operation middleware
+func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSites(c)
+}
+
+// SetSite operation middleware
+func (siw *ServerInterfaceWrapper) SetSite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSite(c, name)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -1613,6 +4525,19 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// ChangeVaultKey operation middleware
+func (siw *ServerInterfaceWrapper) ChangeVaultKey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeVaultKey(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -1654,21 +4579,77 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice)
 	router.GET(options.BaseURL+"/devices/:name", wrapper.GetDevice)
 	router.PATCH(options.BaseURL+"/devices/:name", wrapper.EditDevice)
+	router.GET(options.BaseURL+"/devices/:name/visits", wrapper.ListVisits)
 	router.GET(options.BaseURL+"/devices/:name/revisions", wrapper.ListRevisions)
+	router.POST(options.BaseURL+"/devices/import", wrapper.ImportDevices)
+	router.POST(options.BaseURL+"/devices/:name/replace", wrapper.ReplaceDevice)
+	router.POST(options.BaseURL+"/devices/:name/login", wrapper.TryLogin)
+	router.POST(options.BaseURL+"/host-keys/accept", wrapper.AcceptHostKeys)
+	router.POST(options.BaseURL+"/enrol", wrapper.Enrol)
+	router.GET(options.BaseURL+"/groups", wrapper.ListGroups)
+	router.DELETE(options.BaseURL+"/groups/:name", wrapper.DeleteGroup)
+	router.PUT(options.BaseURL+"/groups/:name", wrapper.SetGroup)
+	router.GET(options.BaseURL+"/sites", wrapper.ListSites)
+	router.PUT(options.BaseURL+"/sites/:name", wrapper.SetSite)
+	router.GET(options.BaseURL+"/jump-hosts", wrapper.ListJumpHosts)
+	router.DELETE(options.BaseURL+"/jump-hosts/:name", wrapper.DeleteJumpHost)
+	router.PUT(options.BaseURL+"/jump-hosts/:name", wrapper.SetJumpHost)
+	router.POST(options.BaseURL+"/jump-hosts/:name/trust", wrapper.TrustJumpHost)
+	router.GET(options.BaseURL+"/imports", wrapper.ListImports)
+	router.DELETE(options.BaseURL+"/imports/:name", wrapper.DeleteImport)
+	router.PUT(options.BaseURL+"/imports/:name", wrapper.SetImport)
+	router.POST(options.BaseURL+"/imports/:name/run", wrapper.RunImport)
+	router.GET(options.BaseURL+"/freshness", wrapper.GetFreshness)
 	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
 	router.POST(options.BaseURL+"/credentials", wrapper.AddCredential)
+	router.DELETE(options.BaseURL+"/credentials/:name", wrapper.DeleteCredential)
+	router.PATCH(options.BaseURL+"/credentials/:name", wrapper.ChangeCredential)
+	router.POST(options.BaseURL+"/credentials/:name/wake", wrapper.WakeCredential)
+	router.GET(options.BaseURL+"/credentials/:name/devices", wrapper.ListCredentialUse)
+	router.POST(options.BaseURL+"/vault/key", wrapper.ChangeVaultKey)
 	router.GET(options.BaseURL+"/rounds", wrapper.ListRounds)
 	router.POST(options.BaseURL+"/rounds", wrapper.StartRound)
 	router.GET(options.BaseURL+"/rounds/:id", wrapper.GetRound)
 	router.POST(options.BaseURL+"/rounds/:id/cancel", wrapper.CancelRound)
+	router.GET(options.BaseURL+"/rounds/:id/visit", wrapper.GetVisit)
 	router.GET(options.BaseURL+"/rounds/:id/session", wrapper.GetVisitSession)
-	router.GET(options.BaseURL+"/schedule", wrapper.GetSchedule)
-	router.PUT(options.BaseURL+"/schedule", wrapper.SetSchedule)
+	router.GET(options.BaseURL+"/schedules", wrapper.ListSchedules)
+	router.POST(options.BaseURL+"/schedules", wrapper.AddSchedule)
+	router.DELETE(options.BaseURL+"/schedules/:name", wrapper.DeleteSchedule)
+	router.PATCH(options.BaseURL+"/schedules/:name", wrapper.EditSchedule)
+	router.GET(options.BaseURL+"/coming", wrapper.ListComing)
 	router.GET(options.BaseURL+"/configuration", wrapper.GetConfiguration)
 	router.GET(options.BaseURL+"/comparison", wrapper.Compare)
+	router.POST(options.BaseURL+"/comparison", wrapper.CompareTexts)
+	router.GET(options.BaseURL+"/comparison/document", wrapper.CompareAsDocument)
+	router.POST(options.BaseURL+"/nearest", wrapper.FindNearest)
+	router.GET(options.BaseURL+"/lines", wrapper.GetLines)
+	router.GET(options.BaseURL+"/fleet/configurations", wrapper.ListFleetAt)
+	router.GET(options.BaseURL+"/fleet/comparison", wrapper.CompareFleet)
+	router.GET(options.BaseURL+"/moments", wrapper.ListMoments)
+	router.DELETE(options.BaseURL+"/moments/:name", wrapper.DeleteMoment)
+	router.PUT(options.BaseURL+"/moments/:name", wrapper.SetMoment)
+	router.PUT(options.BaseURL+"/note", wrapper.SetNote)
+	router.POST(options.BaseURL+"/search", wrapper.Search)
+	router.GET(options.BaseURL+"/searches", wrapper.ListSearches)
+	router.DELETE(options.BaseURL+"/searches/:name", wrapper.DeleteSearch)
+	router.PUT(options.BaseURL+"/searches/:name", wrapper.SaveSearch)
 	router.GET(options.BaseURL+"/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/dialects", wrapper.ListDialects)
+	router.POST(options.BaseURL+"/dialects/try", wrapper.TryDialect)
 	router.POST(options.BaseURL+"/archive/check", wrapper.CheckArchive)
+	router.POST(options.BaseURL+"/archive/revisions", wrapper.ImportRevision)
+	router.GET(options.BaseURL+"/archive/stats", wrapper.GetArchiveStats)
+	router.POST(options.BaseURL+"/archive/backup", wrapper.BackUpArchive)
+	router.GET(options.BaseURL+"/archive/retention", wrapper.GetRetention)
+	router.PUT(options.BaseURL+"/archive/retention", wrapper.SetRetention)
+	router.GET(options.BaseURL+"/archive/surplus", wrapper.ListSurplus)
+	router.POST(options.BaseURL+"/archive/thin", wrapper.ThinArchive)
+	router.GET(options.BaseURL+"/archive/holds", wrapper.ListHolds)
+	router.DELETE(options.BaseURL+"/archive/holds/:name", wrapper.LiftHold)
+	router.PUT(options.BaseURL+"/archive/holds/:name", wrapper.SetHold)
+	router.GET(options.BaseURL+"/archive/heads", wrapper.GetHeads)
+	router.GET(options.BaseURL+"/archive/proof", wrapper.GetProof)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 }
 
@@ -1677,79 +4658,191 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Dxrc9u2ln8Fw92Z3s7KrzTNdp1Pvol7N9v0NmO77cwm/gCTRyJqCmAAUIqa8X/fwZMQCVBkIml7P/lB",
-	"EDjvF87h5yxny5pRoFJkl5+zGnO8BAlc//Wq4YJx9RuuKra+XtZy8xuuGsguJW9glhUgck5qSRjNLrMf",
-	"OVsiWQJ6S+gjKgEXwBGb63/VeAHoAeaMw2k2y4ha/7EBvslmGcVLyC6z3Jw2y0RewhKrY5f401ugC1lm",
-	"l8/Pz2eZ3NRqpZCc0EX29DTL3rxW6/R2NZZluxspslnG4WNDOBQO3nbnOeNLLNU6Kl88z2bZklCybJbZ",
-	"5YU/hlAJC+D6nLdkSaQ/qgN5pR+G2xcwx00ls8tnCuwl/mT2fnau/xw+6p960yhS+scQWgHBnsUJdgsV",
-	"5HKQqzEUhXstcdrFi+9+eB47738ZhdESdEeWgP5kFLTYkCUItCayZI1E6p+EIow4zF+iX+9eITJHFcwl",
-	"Yo1MiZTaKgXxiwi4T4q2omZUgFaAd5w9VLBUv+aMSqBaBHBdVyTHCuaz2qz4jz+EQuBzcNS/c5hnl9m/",
-	"nbUadmaeijO3rz5xmwS/l1iiNVCJ1pzRxakmon1PbXuV56wxcNSc1cAlMbDmHLBUMhEId4ElnCg6Zj1c",
-	"HY0+9x9wsiiNOSASlmIXMjdquXrPboQ5xxv1t5BY6hOAKml/n+FckpWCpSACP1RQZPcxkWnF+72XeAOS",
-	"23PmsW03YA9/QK7hsCS6LozG4qIgiri4ehcQbI4rAbMODfcBsdkjChfPS7KCG6gZjzDwYSPNLz3b1DUS",
-	"MyeNIuBf8FTbnm0G9pjcZRaHFRGE0cSWQjLeEa4UdB16tBsHYM8stn5jD3SMcK/YssacWBXbplpJigLo",
-	"LeQcDMrb6vSqxHQBBRJmAZJKvZRDaiiZEyiQQQcVDASiTCJRsvVplOakACpJjquAQg+MVYCpeqxs0S5V",
-	"uSUFeA0bvZitJygjW0dVEXLpmDtqn1vzwq3EUqR0e/cm7m1L7D577nqceIlqLPMS4TyHWgpE5Gm2S+U0",
-	"6R1VQ0Y5OAMCWHq2MM06IhQXQDoni4ZjA3ZXBgtYkTxuS5dYPMYQt6chzAGZ89HchU85rirgAdqBlDlt",
-	"2ikHbt1XMD/GdwmfZATRDkMsQQJwPSXsFgFUUYJz0Ew0yvaVjq7E4rqClWden6pJVyiCaKn3sBHAE2/G",
-	"vVgQRPl3O+ANe7bXXtC2SYKLgoOIG3ow3m+kY5lzECW1ezkvqP+ZzbLK+F4hcaV+UoZyXMuGA9qAjHjG",
-	"WVYyIX+CTUT+//vq5Nn3L9Cc0AXwmhMa03OlyyMBr/ADVBN9XoWFNA5ivDCpd/7BWDHtjd+IMMHIuFeW",
-	"rIAqikJSUusKS7V5/GEbxw7pvREvH5wqU1ml9IITHIdQEJl4Jxlc1bgR0dBqlolG1Er4ewL0e7nRxpLC",
-	"GoT0gkgEsq9ExWkFXGxbgYTG6vTRqS3RYq+JERB65tXOS18bn7Z61GpgWqNfg8QkZupCvyPi7tMSwFla",
-	"lTkBzkudEo2KGAJP0VWQ1rHtFhvj5wVeGdM8Ii5IOY0O1mmyfUGEH1jKIBf8LpIrR03Kjvxap/pvzOLv",
-	"zyNBttWnnds4Jdq98EuUSvJGRFTqLWBOkTLZ6BE2CFMVNis9R7RZPgBHmMIa2fiZwieJlOTIWKDylOTZ",
-	"O7yIODBP4FEi2wpcl8DUhid9NTHVJVeO0tDXeAFRKyGZ3DJuqdTGAOvWp+U0KCPEjZhyEYaYaI5JBYUC",
-	"qyu4yRiTAxZRm6bkiOYTnNu6xCOiO3ueXT5zoLnTonQguLJmvGPhSkxpwtct8SPwaV6Q66JjnBSs4QkC",
-	"SiITfm60v7CuwuzkQJ959DxkHo527xi9/oc1nOLqmkq+iYR7bQ2oBzHOJUkIA54QgRTeI315SGbRGedr",
-	"jSRZxDwafhMP0QC19mFatgg/YGB2YKSPioH6T1gHFbwJjsuJ/E6PUGMh1owXncXfRxd/aamvdXPPuzSK",
-	"K4aHyp+ZoM525jeBQBCmeGFl+jyK+dfSM7FtmDDuLI9vp5C7a/cRugZ5pAc0Qdk2efyXiZfGMynIfrYu",
-	"jWIyPzoI80lOpERPJFo2QiKBN+p3Il6iSsVP0gVIc8K9U+9cVewr/EuoWj9BSUjEDWtoMbVEHgj4Nln0",
-	"5Q6aM45wVSETzYsOuslroq0KujsiAfZtXkLRVFNFGT7Vihh9C/FsH5r8p73n2nHDtI1pAFIC1zv2CPQw",
-	"riImPTEo3lm70lZKpsAC61GOiFVjHFYHZPXSTB8RhbuNurvl2mRso9KpJnEFko4SzT92BQUuNrRnxEC+",
-	"Caq7HTvMOVlNKXoWWGJ9txKFWBunWwA6qYpaRvdSycu0rSpCIUFkk2nGnzFOFoSGya6t+igpIMuacal/",
-	"LTiey0TqW2MuE5nDPC4ReAlXqUsx8iekrsumXI8ERa5dmdc8C1lr8fFk8zSaeYEJeR3wyjHBImHZ6wCP",
-	"yqa7s3LEF6DeU0Jqy8IAJ/aaTbueJaFESOBRPnjXMz6zAVpMUQCTSMfZMzqFseZrjCwWsMS0sN0G2j3d",
-	"J6JJKH5ZpWS8rlTCmAB78DZCSMwnXYv0Ske8oVQ9m2WF6ZvIMc2hqhKq1NDcXK6OqZQUW7Lp07ywrUT6",
-	"2wWrx44Whg3hgZ67WwSNSq2Ss1R5lTshHL5RVYueZpkO5SJF2B8xqRoOwkR8o+uu5krgaUf6ZED0hydR",
-	"vF7Z5pRt2F5jiV3NC9QSgfSOJ5bKMxOgnmjd0hU/81j/3S9CeYKNUB0vXuOJO5JkURIlKbOPqoAHc9/l",
-	"gBu2jhhBQQqIFwtJ0KmgdUjxyOnvilVYEh1jNLSAnBT4IWGGvJXdPuKXORKPpK6hQNo9oJKt0RLTTbwj",
-	"4pEYaXAAwMcGm1rXkhnfg4tC/2wV1z2x50Shc60UnfI0oeAq0YyauinM5cxcnF/EQVQr7uJMMg9/Z7yY",
-	"cDNe4+hFCZMl8Cg9MdIYa3oiIkUHA/0iUgyPw6/7/6Y18jg/3d9MP0pSQz/dDzlMGPCq5x7C+4FQQbQg",
-	"xfQjTPX6hePFFHdnX/j7Jh5cbCWHnR4izugMzclKJfVQFeIlAp/rUoacw4/eJTgLMdInD3l4l2KOziln",
-	"vgFyKKN23R6RPKmWZVySSsCFOjyVDyhdjb9ZJZ50sHAH2BeCXWcWrgFUbl30vY3PdF2aEsZ3ELCNu+l4",
-	"+rYVt/Ex8LJxHQvvgrJkpE1oTy2co+8/2pDOt2pGYB2+9Li1bm90c9VAHtn2XU3o9pneXBWvwPmbbN/z",
-	"ZCCNI72gb6ZWeAIR2ed9QJKng6Vl7QRijZcc5xK4QH/79e7Hk4sXKGeF7vaT4lsVk2LtE2cmNqWFjmkI",
-	"zasmGnoqJ5+oy7AR9kS/rtdGUXB63o84bMtoQeZz4G2Pnm+3aGcaeoXzVBo3kDa5+CjuvmHgYRjxRRf4",
-	"6HA3sVzU1sZx/fhtZ7DZUtfXMMfbuck9fhP6xIT8VeynTx5W7HH8TgMdRq2mDXX/aTqaxtE+NYX/f6Sd",
-	"wdJ/yKYZJvVqlvq/LqCLQuVb20b3KwxYdNbInC23qhJrTKSJBHZWAU7YKlFuGuyOG+yfSDezTau2SMYe",
-	"fw6dlS3Z9VW3k0LQarPdvY45oDUnUgL1HTmA81K3rltDFW8eHtfe4b2X7XsL7pMce/pyYIL+hhO5UTH7",
-	"0gmlj3H0eE7O2COBdj5nBXwBJ48AdQsvrslPsNmSWy2jGhfAXJc57dpSytoM0RA6Z/HGHwFc4fONQOuS",
-	"VYCULeBznMMpul4B3yBTwVS2XEEljHlXQYwhN5GIAhQCYYE+negHl+hDRhmFDxnC4lH4PIAs6AmhM/Qh",
-	"U79CcULoh8zciNENskp+iq45Z9y0ftvGTGSuJAT6282Pr9B/Pf/+P789RW+JkMIOzm1c/9KayDKcr7Ov",
-	"/PDshx++PUU3MBe2b8sE/OYUQ5QHKBChqGC5OOMwF6dLU/HR//AvnC6L0w+mPpwDFdBeKGVXNc5LOHl2",
-	"eh5ch2S/KR6inwwPfbyYXWh1roHimmSX2Xen56ffZSaf1aJxZsmh/1gYy+U58abQ3lfIK7eoM5j17Px8",
-	"YCirP4w1Kgp2jRn9mlxvSuuqqhw/xamxaXbgL36EBz4Y/ZplVpzUQW21XFkrJiL0uCqKqzbKho8NCPl3",
-	"VmwmEWII/6A35WnbKEjewFOPBRd7O3nr2A6lCx0O7pfET7NW/s4+K/F+sgliXvYJf10QeRXEwu2I7Ps4",
-	"KO2SMz3M+XR/GIaFg26jOHZ+DI4pcA7EMjNAd5aXkD9qhkUV5ZV6bIftskPSYGueLzXLqSd6FERozhp6",
-	"ELrkW/NxUWNqRuigL7/ReWY7TzVmzPji/FmszSG+sZvQ+rqdO+L2scGVLVdjfRdgoiETCAHN4SU6uXB9",
-	"KcnhcyUQnxJD3N8FI9wX2yPcJ9EZ7p1mQU9FG7NwIOEMZiZTkmkotBf/JQCcKHYm5aLS+A+Q2yN1o8TS",
-	"3H5/nez8BfgS4h1hjW5WDxe1M6sc5iZG3S/LfMflcCz2Klh3jHAs6AQdEZEF0M38RwNkCYS77OmIcVoA",
-	"+sFCtZA8x43WuicfKWCzHYWDMvrarpkapvmvYoywEfarKCNWmo+GHNScBEM1EV5Ycqi0j3H7NRZlQJQX",
-	"tPmjOkDlk9tH9j6MsSd7M6Azr9uZ4YPoixsaOq6uhKceSE9cB1aoJEFSk3LAnt5fnNAcVKRtz06EcL9Q",
-	"sN3FHTG+vsOLo4lxOlX8KsLOYiUshZjr4uGQM16YmGCNBQKbbdmwtnRjRjZmejM/+VmDOuErOAfKVoOZ",
-	"zSMnq2klvPbUO7YcDWjt2da3WJK+7ib4sMoXilosyg67SyO5UNAl2O8b1FXxpjatgwUptr+EE8bhEz49",
-	"ZVtcx3/k6v4Y0Wl6bLovZZ5TMzetbVsF9xjFF2bCckd45BYdg0Ju5nMEgZSRcwi0lxwVw3tykZ5Kpgcy",
-	"oFH3qyx8BfzkFqhEuqNSnKI71zr5jdCxExJ4I9C6JHmJDKq6rUupDSqxeDmhwRKVeAWo7d889f3Ujmm3",
-	"kgNeGlB2M03CJ2lQPBH6xR1WLMYG8+Jeif6HmakclEw7dznZlP2lgvFwDjXmbKjkBHpG4P8pFFec0bK4",
-	"w8uYJf/SfGn7gGPGWSP4F2FKKj+6VdbkxvaCHyhBsk3Ox82PgkM7ptjYz70nSEbkzz6TYjA7crSeJvVv",
-	"Xh9BkIczI1MB19fEyi2ZuYG9mvOAgmdmQmTgKkY//wsTM1pKdGMvhxS+s6A3IiWEurXm1jfzTidfKsQP",
-	"Sy1f9iHZ+3HBSF1hQidGIb+71FZgUphvvpopah0Yuu+j7EWg/bya5o4Ims1TLPEN6QcUTH9GKkTz/eb7",
-	"8zpNzOl00D2I19lG9ng1gSEi34I8RAFbhAMGFZjOsg7JyYL+0si+dD2PJCu6x8h8U2APguA6ltReSen3",
-	"tuhwfLFHRA0D0993M3gTune0E7GX6dA+jAbYzY8t/Gki3zrqvtTlRiuziu7aEpsOvi+nvGsSzC7f34d8",
-	"oPriNdCSs7BvPWWegsGCQzCn8+WDUUx6nvwG8Z7FVdFKd0gO5293ZskxCj62hXhcucd85PYbgQwOLxGm",
-	"yBlMjiVTjyoiJCpZVQgEK+CbB1ZsvhFHUvuroriz3c8Hcn2u5fqoCVfYRB5hzc+4AKf5ao02uCVbUyRL",
-	"IhCjOew1mTDc9+lYyi/e6FZ7x4995BERPTWH7F1Pt61e0BT9/l4F6LbL+f29AlLoAqRBq+FVdpmd4Zqc",
-	"rS6yp/un/wsAAP//",
+	"7H3Zkhs3tuCvIHgnom/HsFZLanfVU7kkWbK1tVi2415LD6jMQxKuJJAGkEWxHYqYr5kPmy+ZwAGQCxNI",
+	"ZrJISu7bL91WJYjl4ODsyx+jRCxywYFrNbr4Y5RTSRegQeK/vluZ/01BJZLlmgk+uhhNtCwSXUggC6qT",
+	"OSiiIDHfFKE8JRnjoMjtiiznVBM9hxWhEi7d381iVILCf5pR5v+PR+MRM1P/XoBcjcYjThcwuhjdmv9W",
+	"yRwW1G5jSotMjy5Gym9hNB4BLxaji18bf8O1Rh/HI73KwY5nfDb6/Hk8ui6kEtJMR7NMLJ8tcr36mWYF",
+	"jC60LGC8dtjnUizMIcgrxu/IHGgKkogp/imnMyC3MBUyeoLErlY/xYJ+egV8pueji0enp6EtPvuUQ6Ih",
+	"DYDeAprkVGuQXJmdIJiZIuB+RbQgKZtOQcY25Uc2tsU0LNTa/h4H9jc2A17awY+rz1RKusLdv3yK05l1",
+	"c6rn1bLMLCjh94JJczYL7WoDUyEX1Fwu4/rJo9F4tGCcLczdnpWrMK5hBhLXecUWTJdLrR0xw49B5Dk3",
+	"h1rQT3bu81P8Z/dSb3DS4KHw/7qOVQPnefi6J5BBojtxMnRE5X8WWe3syTffPgqupyVLdBu5vgO9BOBE",
+	"LwVJ4Z4loAyaM0nEkhOzqn3gNE0lKIWPueCaaCFimKbsUvUduv3cCpEB5bih/xYcej/IG7YA8k/BAV8h",
+	"M5taMj0XhSbmj4wTSiRML8lPN9eETUkGU01EoWNbNFPFQPgkAL/P5rJVLrgCfC7vpLjNYGH+MxFcA0fI",
+	"0jzPWELNnk9yO+J//6bMAf6oLfW/JExHF6P/OKlI8In9qk78vLhiEwS/mBe/BK7JUgo+O0Ygut+Zaa8S",
+	"vBik5lLkIDWze00kUEdXyteWUg1HBo6jwFPnDvFbHySbzS2/KOlG12Hem+Hmd01qMR4pTTWu4Kk4TTS7",
+	"N3tJmaK3GaRhKl69t1/LJ2i35Occl6etJhC3v0GC+3AgepZaEkLTlBng0uxdDWBTmikYr8FwFzu2cwT3",
+	"JZM5u4f3kAsZuMDblbb/0SKW61Rr7LFR1e6v9hWJYfMCW5e8flkS7pkyfD48pdJCriFXbHdr8Kgmrm17",
+	"7E5bTlxuugNwE02dGBOGW/MhvZ2SlCnNeKKJhk9aGSLRD7RTNiskvu8INOrgb676tLVk+9eO/kbujmUQ",
+	"PIwRSlKq6S1V0PMoHJagdH+KILJ00PiccW6Ror12b3wKHZRJlCWRE6XEbKbnifW83FJz3vd+O1aqYsmc",
+	"CJ6tEKpzquZGyLqDXB9vRmh/fS1UGTdw3W9lA9ab6y4hX15ZCdvQc7gWC3MBrYdAB1xdJw4ayp4WWYg7",
+	"rBM7P3JsVq+mjWw7p5I5Rtnc+pylKfAJJBJCr+p6TvkMUqOLmAFEO+2DFJxNmUMRqkkqQBEuNFFzsQw/",
+	"PpYC1yyhWUheGY+MRLGJ4U1YCiWf7D1YLAewVLEMMlSnivWex6kUlnBGOPTmSfyvHbDb13PTuolLo8Uk",
+	"c0KTBHKtCKs/rAguIeg9VOsX5fdZA4CDZ7Wn8RoKdSPge/i9cJRugHRwu6qLBn1UUvf2P+mGkvJNTUU5",
+	"a6ooR2chnIWazrgbVa4nootCJoi9eUa1udkoZ0J2d1kK5GP7RJ0uLfQcJFEsRcZVV2OCG+/3rsq9qVLl",
+	"aT/nfzrtY4Pc34GIYUSq0f02MbNEMCh1Lai6i+j+SNioBGIRmUy9cSKhWWb1/fb5JF2Gn6OiCyBUEWQ4",
+	"Y7Kcg4TSXoMkkmYZ3hr5z59unh99+9cGhzU/C7ENz+A2EjA/7gFUK0Sw/FvqvkB3AbXtlpB3U9R2tfGC",
+	"r/SgK64/ld3Aj2kYcGYcXttGbdHgUSUgobUMcU2ltGy3v1SRiMWC8lS9A/ma8UIHJNnXQmnixxFKFjju",
+	"kpwazkG4IGjdCfPuwSrunKpnGdyX77T9gO4YT+tUPadKLYU0iHIHKzOnuAM+skcrONPmb5M3r9+RQoEM",
+	"kvyoXp1vgEomZowPhUkuxT3w9oy/zIETpsmSKpJRpR0rhrTxzjuhJym/C1OXTCxBGpFZS+T5TKrI9iQo",
+	"rX7immXtmV7a3UmYFgpNm4KIqQaOhihmBTm7QGWH7bdzVbO6tT9azhGCmATCtCrFTEMqJdCUUG2ue0zY",
+	"FDdlBl4Q4PdjYuR3IqTH6OPQbgymRJAibO2oWf/wDmpTOIxdQ+06boVeYfV0xuWj7iYGWxhPaKHnVmTz",
+	"z60J33dUKZLPJVVo3qOcmHd0/w2+pLZgcNqXvjRkqYY0dRrW7/1Dbu3wuZCEqjvGZ+R2ZXd3nlgbPHVW",
+	"U8JUv61Cne5sHm6ITR8T7xgplIViv5lLitZv9AMgm0t2T5NV6KErJwPmFQ70A6OnQTGBOSgv159/D4ha",
+	"Et8LPPWnvNn43/G+frLX91AFPmzaEyJAtyeMJ2AFynIXSH8dQTiuuds8r0DhAanzaDwqyfFmG2gpjOBW",
+	"QpTmabn9NRBY/0PwXGBJUU8T6VSCmnM3V5es9bwc+Hk8mklR5ANNp3Oh9I+wCtgtJi+ujs4fPyFTxmcg",
+	"c8m4tQn2n5ulPY+b0VvIBm7cyAXWtNIf78xvvhciHfaLn5liA5B7IVLIgkeICldiOgUJ6Y+wCosstSuw",
+	"umld9HDWJJSTjKysjyPm0atsJiTT84UKrSIU2LmtjkUyYdYkei6K2VwTRaeAn9AXBmlYpRNZ+pI78tA+",
+	"huCgjFg3YNs5ZTI8mflihBelaXJnd840uQWzb0W0iEynGfCQADURZEH5yjnu0DynCprhv60IGzGId6pM",
+	"eeWD63rFlqCUjrXxSIosjCkKJKNh7IqoWnGZ0UCRLXIhHVLdAeR4P4wTpSEPQjDuZcqpo7USNNLSkH6h",
+	"CpVDyMf7y9zas60NmSQ0x0AOpoj7SXA3WlKuvEcqLBF7YdwHfRB/YUTRlTom3wk9R8QueC6FRltVnZ1o",
+	"yDhoawlX5lpCxyq4ovch28grjC2xb1YUmdEGSGb0JRTLjIJBZUT7cHMi6+tPfYocv4Tw4B6kauqStW+M",
+	"hhHkt2KRE8MkNttAMYzCawFWkUc8bujznkeWRL9yi1ZMr2KXcfb7FDRlIb2/5QJrH8ohmbctGIkeaDJv",
+	"cLe+Fo51vlTJNptfvGcKBj4hN+AvjqopylJCb0Vh/qUgm479EUrttde+3/i1gvZ0uoBJSV7WDKUoAEtI",
+	"hExtWIPTNc1wwovFrQvq6c2+vfOlmxdJcy3OAN/P/OZ9OoEla4+0h8sgJhW2/GbVSRqX2QBoHI230VUr",
+	"MXOz0B8QrTbI/puM716KaV7alcFIw+EvyZwpLeSKzAQoIviarhResiWetGULLwpsnKvO5GvhVJsUrzoj",
+	"b4TChTQ7x5837sUz5c0DH8ZXG4zQT4EG4x7cyxH/LXRCi8MvWCi0oQz1iQURDLAL27nir+gdnQX0sRLj",
+	"e5GOiiS3ML50gq0zEhtF6V1FZhzGXoZlFaEbklvMRW8368d3nLmSLcOiVCVakyllmRVr1klJVBGXQFVE",
+	"WFDDRBIjeW2+a7eeGz72W/OrBeHAaOaEybbtn0eUsAW9AzlMPZMYXLtBtm7fN9PZUEEsbFK1M/mtj8vj",
+	"lTsr91HN3QGv96DQlftHf2Rw4nj/x3QjGaTX9lehJ7WFktyBkFYwcXElIfU5A/9Gy6Fh7aZDvdKQx0Q0",
+	"o44r4BqN/wqAj8vQT2eO7y3AoLFhoiEPehCFuHtdZ49W8tok3Pd7gPaAtbsu1+vApRsPrwHyS0X9N3JF",
+	"e1uBiGAzABUod5v+ehUoA4ZxwxWSCJ4AzWJGCx0k7z5qzZ4TcWhdknlyfvboUX9zolkmBMpnXIoss4Jp",
+	"S9JrhKjVNt1la+x4yLeQGHFiKxthmJwOf8gbnMydr3zGmYqBpOvxGjLUuuIXYknMl7HBnrPT07Ae3hCt",
+	"BinV/d5dpRHXDui2HEWXhQ/nHqQ2BHy39A5Kvc7nbFjrot/LGKmaNgM1ElNZ2WdU+EWVgfghmCs9RoPC",
+	"hYHpmAhp3jHlMyCqSOaEKnL29/Pj0+Pz49OT828bhLP2+L7ZoLmUrhb/7zZa5yAnkAgeAMtVmUlADRUR",
+	"PL0kj9eD9utunY3KhZCh2MB35s9EC6LlCk1C5bq11IExYZzoOVNEyBTkJTk/b+UP1CBkd/Hk8eNvHm/a",
+	"VQWubwNB1bvXcfgif9dhrNOCUHXn3ZfosaZ1hw9TGFOg51RfkrMnZ9EL6XV4pxq1JQa5Ijf4Db36Nvpo",
+	"MnlRBWhSrpaxoKbeulSABERiT59nADoUyDPE5dY2i/USR9aDiQLcwWFqIJzcpeqUQctc6Lnh1ei4swQk",
+	"Nbet58CHWI/WoadDZhm/rShEu0J6p1Is+sN2mJ6Jiz/FPDi0UkRMcYFA4sYRK2eNLkPmNLkVem59GBFm",
+	"Jvoeaw3ICBH8vdueP3YUvrUjDglB6xPbWbe/NmL12/wdnTqJgQ7j5NYmkkWiffpEbvaIbRsWmdwZCReE",
+	"rSh4GrK2LPIMQuFZz40wUAVRWqfKQuC/KLcxVkLcoUsuTNNq8fYDLCloFQpJk2xAftYLFqQ5m0JRl+AC",
+	"RRVQmcxjkr//uumthRFm29jQGGDqkR9rYgJL7qxTskp/xEw7CQQhYfjiJYFFrleNm7a+XCNCGL4pvI9T",
+	"YNLkMCtVg9BvSant5OMKWR02jGt5KbUweb9g7aJqsbAluIKvpB5A4e2h6GBCzxMurTRFswoXpbtxBTpo",
+	"IS2nuxYFDxk77dRBsGW0QSbqKU4uwLt52W8a24mgHm59sy0xemIO3WB7SlcPlTc8oHqFrzi4Rlg7fuvc",
+	"bywvccttGLxEJ0bQLkCzzD/EMbHZTwMdcQ04B0iBs/kHscbFFPQnO85QjGcL0h2mBxD3CdPQiDrqfPEO",
+	"/jUvhl2tAnDtQKEb/l6KIg8JELU7+WNgiljUMtERersx2LW+o+5cshdsWFB+RpWOkRalb5y7v2c8EwuR",
+	"HKwlcXZJTjG21VbAYNw78iJxL1TPh2bpTrvdCQE6Zz4NO6HK6RCWnNPd5GpMXSZVlaSBAArev8hCtr5k",
+	"3WFWM+jtKjlyG+P6Qx5F6dTxp+uRamnAs4VXvDrBZqf4oBjbdTN563ShQ7xceH404AhJGc64nv9r7XMo",
+	"9MEnpqze52JfL2148pKpWpIUmkVoJjhERHq5el9E0ko8nq1v4/vCpTT75C7MwFqzwXhZK1H3o/FoRRdG",
+	"3vutCaYaiQia3q8nP4/Jf129fmWk1h8mb9+sGd6/PXUh3d03FTW428t55UjhmiC37oZPq7wDTNn0KQg+",
+	"utjztuD5wuS2lnY4ttA88/kyZai+dsVzjBLDOIll0EQfdD/bs6NY7uFOY8UfLMBiMta6l6K2Paw2EtKv",
+	"rFLqTixXRBbcWoJzo8/DMoy1tZyuADPEPNa+hL+GA53yV8ubuCJzeg/knnKm5v41UN6IpHT5+IFAykZ2",
+	"0TQu5FV4tlnItwcfu3uooBTC1rQuivnbCV35D6KQnGbPuJargcwqiUplw/iYj+9r29v6xpW742x8Bhi5",
+	"aKMOKj6VOFHOTVLuqANauwhDaQC+Ixhlw4mitrkfikX+Qig9LH2B6rdRIS1pZGG28xhrGQb9hcUoYXMG",
+	"9l6SSOVaq+2xPExtayFA/QirK0wloe7kD/W1/QiQI+G/g5Uigju/G7kFxVJokviGkapLWFkwXv4lGHuz",
+	"6iMSxWUcM0EIOq/YFOJ287Cq0stggWZmHB1elsOLSjXvr0MNYg5mFTxgR62hHdmo64kXVvHCemY7CEXu",
+	"kVfuOUe1vxjMw9dtU1vj+btKC+ETYMcuJk0Pt5bErqJUHNcMaBgUUwX8uCBvjFq2jiim0SUQcZGECex4",
+	"tKSRcHK8tiVe5D3NCsw6qCWm9ZBSu6LcXokZ4/GYrTjN3kCXO15LV8BHPcUnmL0XDFCKBnbW6XJHuNFr",
+	"4SMe9qM1R9kNF4OS9iUsqLzrz6CwVof9TV34sKvGAbFN1HhA0bpStbKEXCwDDvUN1U7K425WunuXM2md",
+	"uUpbaN3/FuFHnSlUgwJbe8dxxh/3G6ASgsJYxu5ilrpTogU5u7CO37lR98XUVbFFRoJOYKOl1KhPFSnY",
+	"8e431Jcazvoi5fRKC5BBejxofe0wnJa14pED0L5nwnM01fxxvMrPFlUmq4CbRxvYtSMQtZIebs0IdJql",
+	"UDoBtJ64YcMkyYKuCM2UIIqWTkRhS0gw7apIXJAPI+D3F2+uXj/7MBqTD1gD7uLd1c2LDyOjwH/wZQ4u",
+	"Xr188+zDKBBy/u9KC4eotDAI7/9dkuFPUZKhRR8itKCqT7BdVlk7YtM87TJm85IouAdJM7Q0K8ippNpG",
+	"cuHLUzZiFEVtM9DFyykXOsoUJoD3u6/9pa/9z01Ji+R4+mTTRaE08gDMnb4kGVDJtc/Xt3dos4ri0uID",
+	"A0WD2Wy7TWUL8dp2lnLkgZVO6UFZDw2P9YGcVJED1I2AD848DYdiVxbDJtnfyHgbgsxGVHlIvG1T/4yA",
+	"6r2PtxviyGucoUsyNDCqiW4dKS+l9RDzdDyJ9clHlKWYxTATIrWvU/ny990WxeYiWOPeumWqGJd1Sh1j",
+	"ezKE6aOf/WYq4Wg5ZxkaSaaUZcp5gawz1SowRhQ1rP2SnHUE3W/sjjDkRUxqZYP3+arhE1aGbo+P8DKm",
+	"nI/Ik0FZGPVJ3bG8s4BfD5ZUdGTSDBJ4VG60BCvnNbMQ/na+8b2XaNP7ZresjOqofO0CYqjg2NQg48qW",
+	"xC4TKl4a90m3dHMekG4eYGSB5UQDTVdbhS400bptDR4TqmxwkS+XcEmMbLgic1HIwZKE9zM0Fyp10TGZ",
+	"a52ri5OT//d//u+YzJi+eP/s3dvJy5u37//rP8yIWtlD1FTbqz7IhNVyaURQ7carCru3aAzQF36mRebt",
+	"vQM20tQcg1VWsPNJGZBMFEjLAAzL0lQarQHN8i5OpYebqr1/Mfy1VpakdQunIWRvebbyLV760NewaTSP",
+	"FPN/acM6UDFyZfY92ocsbn3tqyHQvM3SG+fMeKChuF6QlXHDsZMBFU1poeein6KUUk2xv8Aay+PmOwYw",
+	"S13kmKXMU5Y2A1ZCvo3NK3ZEQuVU6n4KiwPzhhrUMS8IugGi4UprMuIw895PrgmFTSCURpi1cWFWgsQc",
+	"Cezn0LbUDbRNDTMMbW/5qJWTLZcMge2d+1gVCRxCZGHZyxDsQjk3jFs7gfkRdssI77uq67Eua0YjYpSm",
+	"uojEfMbrUNg/bHJe+OoTbo2OLV+Hmzt1pKNvDFZV0eg5a4iYsnvvWRZ8BkoTLUVxm0HAxdwjQHlzyZPg",
+	"XtzaA2o8t0LuhyXSVHG1vkpKlUBjwea37NcKXds/ClD+fQ9hEHx1TRsO4Hrqt+7FHRt0fpNpy0t7G2ed",
+	"03vYts9ESJpmPFToSjV7Hdq4RQ6FljTD6I2LWt9JCT67birW3RePIybP5G6Xh8h8O8KYzfs0HJ04g095",
+	"RD1MRN5g0FwsPRfzaR0fH2rRqpjqZmZis1o3okc0U/lmPbMuFbZWOr1HO4W5Rd/Nssy3C0ts2ytg7yHP",
+	"aAJbVHbotOii3J2bE0QMu0N1r+1CymJxZO9BG7kmlITdGduRZU9pqGrxM6NU2jRzH4VrpB/lUh9TulKX",
+	"5PQC/2hk8EizhqHNI1LKslV4RzdGdjZ6EDWrkyLHeg9GGqMzwL3YjwvB9ZxQTQRPIqFJirK0R0ERB5v6",
+	"rtxvO29gm6CS6hpK6vLNk8ebyUsDXkN+Gjlr+GBVuMLatqVk90Out9Jg1l+YMGhWxXIatIqUMm6wvDaP",
+	"M+LKBIAPahAyjyaMDZuqDI8MJanqjdVMUQc3Y22QSXAeIdnM8tMyRcSVgDAyGtqc8D9TSac6UuXQ62OB",
+	"OKRIahldwFWsURz7ZyzrbFBnsVpJ4zZjirX0e8uzFdaowv592DNEK1d82tDqtXZ+9aa0TTlwOqpjlgNR",
+	"eRMl2MclztdRrYYqVTAowsVhl4dF8Hn5egllUzHAboA5SJdtDHDkSnChpGqetdKRxjPvw2UNungA8HTI",
+	"G7Y1EMM33jujwOmFfdA7hQXlaa1AbASllYL07X3s2eQZjfep7Oh1uKmPjLW+DUirXK9PWhllUtuoOKE8",
+	"gSyLPN0hCS2YjlEhbhkVWW8srcuMdkc3PKDsHTVzX9zVN6AdRGmDhLHC0tJjaHfzQzMI/ZKKhSo+Pacs",
+	"KySogSHQtgfBRrUQVy8Xjx7x2b0TMtcK9lBNfdg0mCHOYHTkoDy2nsUjfHhItOxn/HfbflQCrMe7KtGr",
+	"P3B7giwIoihkdpHBU25z16k7OHHZjWJ7YD8YfH6K8CaXATKuWArhSrWs1vkUH3o9i/ReZFTbLrMFTyFh",
+	"Kb21PWelrXua0ZWtEFK2mfwYK0YRtN6oO5bnkLro2bkrGBSWvtfbrcHvBbVFWBfCctZ2Bp7/4tYJJ4m6",
+	"ikftzgGusjpBv7hN6vUJo+EtmhE3sfwF8/EXIdOHZ8dj8F24NAbBE7sSAlqtnaDZTHMnRQW8FBIp6BSF",
+	"Bn7dDTiskHPd4m8xqQ0RKfR2JtjwAWvdfIFUh99r5sAuMJRmw4iHvZxnLe0/eOKaBPPQ/o32B9+tIpbm",
+	"7oIhXQ7sayn4GE3NZMogS1VQv6tCNQJWmFtIxAKcC9x6YdDQNIUsI2nhY2LWnaSpWPI6PewZ/NH+sO6f",
+	"6m6N3jM0ZHMgyBp9uAfpMrDMQV2Y0i3MGI+VXmUxtdTb2XrFfDRrs9Su2s3TEC2rSjWN0/jdlBddx7ju",
+	"zoQeybcwsPw7vuirji9qXzUksb7KuY4UCJsD9bXLg6YcX6giXPKghz7lFygr1JSzjt2+PsaPMri5w1Ae",
+	"vrZZ/HlXx4dGX/jWxoZLEA+o1uj2GreRTKqn2J+ZLwrf2e5dzaUeCA7ZMglpHQC909gqbu6WDu61uwfB",
+	"xCkCwzO3Q+WLfRXINnA6Kh09MImt5CnO81oWJFxvpF8/9Iy/5DuJUnpw8lr0TjuDKXxMZCzsMdAR2rF3",
+	"zIoykkbPNtllROR6FkohMfbIyg8oQilsoHZBTv92cXp6dPb3i9NT8lrwo+eSDXP8b1cza5AIUtaccAcs",
+	"JY+uUljNWnu7K27Yryu76+HWUX5xUnY/GZRwKGHq6r5jBSmMAKRlSdKN0Y5np+ePxlEfwOaBOtrO53al",
+	"vYw+ZZktvH5LFTx5dGnweGHQ+skj8pp91wj1iAZ7tQFmNMi2fjGnkiYapCL/+dPN86OzJyQRKZCCM63+",
+	"WtXks4Eu4MK2GE+yImh4i1fhsI7yfjU4tAjfuWeX0UaHKRZ+rsqElRUYqk7ovQtIdVZ8Km0+nW0XQYJt",
+	"oKeF21rEdmJNST1OZrAio/xOtSqs1ZmTuI/t2xqvuhZSmvKUQKbABs/a/8XfBaxloeiNjuXrlrTggNLq",
+	"thlXvMWrsoG1bV8RI14YuZoR6F1B5tEwoaAQ/Xzd+1OTFcx3FwPavyvwJOyL3xW/cI+wrauGwSbpaotQ",
+	"3y0DcoZFuUbjWs2GnwerOgSK8CEmYVFrX4D+43gPwl20BN5N5cldq4GzckppD8N7ow7QhpdVjR27NYLb",
+	"8gkE/dWLRAId5Pob0MZb6Z/UkKm7pHRx13+mjk60lYDrDx6Fo60e34amKv8ez/XubIaGg9rF0O/Q7+5m",
+	"D+6q3kWtta2uoI148ROz2Kv4L+tF7eOcITpBmJiVoQVVbff6RtbnDYEi4vbaGFscrmFU6EQsGiRmSZm2",
+	"NpKN7uMjcR8JYti2s1VXJ4lhbvqODnEdxtQ1iSAQquJbqZVNR5aSaQ2cUA5LIxtjo141F8u2jFXjtP2q",
+	"kjabYDQSs/3NRVEEW+e10WSqQb4OiK3YXbuyRpNbmNGIMbpnNy+3khvfsc9gCTtvmVMd0ZwuixZlWjP+",
+	"0samLuiK3IKv5sIUmbM0HdZYZzzMZx/zl1xlmZO9XWqyD8WMpCOHOyuiN9HeinWV4CtExXHdi+IamF3u",
+	"p+viztzl47LHYnXNFRhDqPLLfGhS3i6jcy07KCTTq4k5pueG5bUzc0+JEHesrCJ8MboHOYOjO4C8um2a",
+	"sx9h1WCYCDjEBKASfflu7FzrfPT5M4bfT0VYUXc+sr8ospyLDIjBSjmlCRwTDAAmNgrNKJ2YDmH1UDab",
+	"+wK9mnCAVBGqyKcj/HBBPmBfjA8jQtWd8qYqxWb8iPEx+TAy/wnpEeMfRjZnna+Iky6OyTMphbSxe66f",
+	"AbH5Oor85/vn1+Tvjx7/7a/H5BVTWmGPYCyXYtsHowHkFeN3ZI79XN1Pvj3/9tu/HpP3MFWusaiV1u0q",
+	"Fii3kBp1NBWJOpEwVccLG5iDfyh/cLxIjz/YGL8EuE3dcLd1ldNkDkfnx6e1XKHRz+YOyY/2Dkv78OgM",
+	"mWcOnOZsdDH65vj0+BtX6R5R48SBA/8xsyJTeRMvU9Rxlb5Kyq4QElQuuGsUeH566hr4ax8Dn+eZKxR1",
+	"8ptjnvbB9bZ6+6phbbfD53GAbPkDHFsJYkpd1cXQEuXmfYcNfDEOncxCVcQjdgBUAXhcpelVZVUHdJ1/",
+	"J9LVIEB0huZWhdM+N1+9lgV8bl3B2c5Wbizbaq8I6a5B/Hlc4d/JHwa9PzuHkI2maAL+Wcr0Vc32LekC",
+	"NEg1uvg1vJVqyMkb83Q+f9zPhblNoa+4142dHuLGzHb2dGUymbN7OLmlyZ3r9BJ8Kd/R5O6n/MqOHkY6",
+	"RKJBHyktgS6a0KgsGYxTbEazzifbuEsSka98mKRlPynV9JYqwCoHk3+8YhqwcJ4iTB+TmzlT2D+1zoYq",
+	"MNg6LQ8HbD3cugHZZA42oywM2GvzeSu4DsQuu4TrIhCAbCng4obJ1MhO+8Q4w2zjnOp70C9wwANBsi5T",
+	"tY59Y2361u+QZSSZU8YVolLZzsOKHpeWredSiKlh9IquMGZxR9izBh2Rpd18/AWOOAQTx445PTg4YpDv",
+	"Mmr0oZkgYro/8NTYTAq+++I6oKYIqIcwmQZ4H4UcB9M9EOfxKC8CNz+BB59n90yz7BnUi2MGQPgCsr3S",
+	"GnyzXbTmHQ5oARU1rN8LQN7kRHab9NM85LgGqE0e0M/jjZf134IHkW/HpA/fq5qLpTcsVb5CpqzT886Q",
+	"RaaVJYt75ZOynooau6cqX3WPrLJaJAY0I1FUxWOMLklnsDNCF3/6zePv/iE3k1EPLP92gt2w6VxkLFnt",
+	"k040PERhec03YypLae/jHnzpoAPfQOkSjOH9LWAvZ6QJ+7yHMigwRgecNGujIfYvNfv4wxZUsMd14SKq",
+	"3e7JHUCu9iL2qELmWdEtF07cmBYzC9h37YvCjHi5unTGOVdgar0yQYgXVrnuDf43IJ08zGMbmfPbzfzx",
+	"EJJxR/uXIAUr6YvrV6Lhk1ZkKYosNcIy35MyYXhVnKLdzBk/gALqXfgx2rIEvheakoiFC++OPplrO6SX",
+	"+Fdmw5aHLveLke1VeelNFVIPgqHuaD3x08LKhXde2nwYIXitZ9AOsdP8hkqmOiS+axwC/W4GE/keKpkH",
+	"JX7c+UNnXrPo/V7QzOU9UutLQx+udd8CT+CSHJ35WsAx+ou48imCjt+MozWHjs7CtHiDXvLdatRj1DMf",
+	"F9hj7ERLhr62A+lEG56Kx8cYjbK3o3Yp6YeNghbvjTym9iRiVqd9b2c/tLD5BcDdpDonqUgKX++pi/xc",
+	"qad+5L8J0WEIUVDYVJ1H96FEc41Nj/N0Ohq7PshuawVnUxbMAv8XpH079bo42cA9HEKVC9Hf8cvkUzYr",
+	"JN1kBLpuDDyY0W7dEVWvOTgmymiBWJ/XxUJcEMGzlStcpxVJGc0g0WRBc6zHz6JalfndKLK7R6dfzqDY",
+	"Tc3rdxJFodogq23aDIWpb7u5S3Qqa/Z268vXtXEHkcgb/SY2SeW13Y3L+Co9ByarKKuDxUpc19tF7ilc",
+	"og6ew0ZMrK98oKCJGp72cGg9xb83LmJvjq3vMbtm59gVjgixaay7OdgepOVyX1/CMt6Nmde+1+0hcPOk",
+	"lqzZg6T+pGBnGLpXWmw22oMcvxBLKx47t1hZtlaIO2y5jAHNrlR/sruL8WX9YreypLZdaZh0/0Lv9kEy",
+	"DoXgLzVmGivMXRZ8BnIfuN4HsZ+WZb6HQXDiM716yGrXGJXaZ+QrLC2914uxB8aybIGLceAgjLvkSDEt",
+	"84hdLK1Z4BWzXR9brulK4dizPeUqTZ9WDdj3Ire4+Q8ss9RX3ZO80iA97pGcsCpHtMNLWj2XfQDd5ake",
+	"mBd7/29nGF2t3hRyi4ztRpIK3kUlNMYU5hL3vza6bzfmSn4GgPmW+3ybNZLy7IbODkZS4iHMDwLsOJRa",
+	"YQ7mo1tdUesylwdcFLCzGlhwVGaDl9Oj17jViOkgVENpT+KyhcuXEJXjBPFZCb1D41HHqz3JxKzTNytX",
+	"r4QtxPu1vV3c13tQBjAhOgi29kMGmjB+TN64uFAUjF3p8T2TxBNpezrEweuaPjycPu4jFKvqR/HVvKEr",
+	"18vChtOLe5Ao72HOk2s9sv87rYVoRQX197X0/S1pczgupSr1HnB01Kpyb9s8zaxMs0wssRfszzQrwFur",
+	"Qxty9eaD9D7YzOurC4spb2pMOCz3E2mwhkJVcfAo/ti2uV+z6aJWjboHlF8a7dmC154eExymVLo8B8xk",
+	"JlMh9coX95qJ3d6BdX9s0K/9oENA0C3WNzbGH6BKws8E3ZGO1YLSiXbp6TGpwG9+T/Kbnf1G9jbDn+56",
+	"7Q7Jwsaq29x0TN7Fdj7ev2aj6W4NvaukDqZ8dOZe7KTApcji9/UMP+/nqnDufUkJvd4R7iCD/ilClCsj",
+	"GqZl4QrXEH7nooPtolCjOGvVJ0DegzyaANcEezKoY3Ljmy/8RVnRBrO8bNVDe2Br96WakjlVlwNaNNh+",
+	"ZlUHiOOyXUsZ4Y/eeruVzSRQwydtjxh08/dy6tsf7pSETTMAPSC477kZ/zCLakgychW8err8T3t4/N+I",
+	"ZZ+YaC1GA5f54s57vIL+8ViE2XYCeNPkFvQSgBO9FLaD0l6wqRY40C1C4FmuHohQ61qPOZcN7sAkqekF",
+	"OT89f3J0dnZ0enZzen5xejom3zyZY3UUAxnusiQoWQhDmy8J74c8VP85kecqzqnrTasJdRVADEB3iyf1",
+	"Oq0xO2hVzHV77NgrKP3+uszLgE08loAiaGJ08B3LoDMpirz7kX1vhxxCusCl+tYPsVvfAzR6R2bY7e45",
+	"KOOy4XtWmu7W6hLPP3zw6fbienMoclg1pbboulSpdy7IzoXSR3ewUic0SSDvcLxd4fcXQukfYbUvz9uP",
+	"sLLrUN7X5bkP/d2ZKXuq7+612MQrNRdLTu5g1ewfuqMErMbdWVdpNz196cYcAmyNIr99TEd2b5XZA7v6",
+	"Mk6UhnynpNZBqjetdWf4UxLbfqUeHn7CvRDcJgodlu62194L+V238DRx80QWHU679wV/0MVFNNpcwj3D",
+	"6qgtJb9qdfbxf0Tow2+ikNz2XI/S1B/cmKF38FXFX7lDxAKwnnEsK7vuOvlC0Vd4M8UiPzLiSjfD+6FY",
+	"5C9w1CFYnl+trxphDkHwEDvlbxVserO4cud/vjDvCEvbxYn2wtQqJDksQ2uuexBm1kLEEy0LpbscToX6",
+	"Sm/ul/lq67JTL23ZZqybTQ0NRY3A5Wtx+KRJoWAfF1DWjo9Zqnx14n+lelSdwUSMwwsbQBKMA6wJE9au",
+	"2rAIj13c/XIOHKPwNeXpbmm3teN2M7XXbswhWJpdq6/y63ZvdTh0Q1GXtri3mAu3ZG9O5w70J+BzPexk",
+	"Dz/M7gml3dOXiMn0uNqFmztXEThQCV087Tnj6Rs3aD8Qr/oCfSkTmT/f4PJErh4gNohjhhfiPEQL2wTN",
+	"/3v3ZIML15Eo8rLeCA1fI1/cg0gqNBy+BF/ZmKkTQWzYDUpJQu9evbcRaN0BnnbIn1q5xzPEVHt7wK9E",
+	"s4/lVU00lfYq9pdYZac/cF5VbdE1jcwG+uwJ5U/+YGlnJo+H9TCsf/n0AIjcncVjK8uUZMMGoe6Uc9Qg",
+	"eJJQnkBHQN41fv+KgRnM88ZNZ/tFvpNaf5kYEtp2PWVfxOHgi0XX11M0NzLtLcPbMWouzyjjA8Plfmm2",
+	"VOLR9kg2SKjVHmkvxZPrN1c2Suq8tz/dhW3/kmqdvoK5LAiwMfoxye1q9/5Ms4+0yDbklE/KUQfx/rrV",
+	"+prCyzPsvebdVZqWm9uf57I8/mHliea6B6osU95dbyNM7QL+NarKPEuZ3sWh9mAccLv6EgaZLmzcX6sh",
+	"BVTaO4ooE/b7fsD9DzNjqdkeDtTPY9JcKU7srNFOxXcQkJvYjh90EK5D7yF199vTFuUP0bJZ7wVU/Smk",
+	"R9I/v5ma3u/gNP86L7WBo104uXP1q9HJNYx8Ezbjbws96oNAE+xWZbMMdvBUfNtNM1dMs6iUwf1dj1si",
+	"SEoFYcp16SI7alNTP3aEX7EZf7mvDiBu8kO/gTiQJx66riy8HWngjvqubUO7PeR9p9vRxa8f6/fA0cRe",
+	"eyUnOVVqKWTa5SV458fs53L89Lby3tbhBzss3FdDV4QV05vYP444CO9nur+2aXa1WwZvZqz3I41gzIRp",
+	"+PribNnhXUDVmvtPa8Bu1N14emOHHAJRcanenTJoloH8iyL2DJeE8rKpqKRamE8ZU5pgp0IC9yBXtyJd",
+	"/UUdiDtdpak90N6w08HrsIYUXHSCJtDQ1bymKXgG5Rvx21wPrBEgeLJb/cHefum2iYlv7+Fe3IG/j134",
+	"GwLsxC6yD3Zyb+Y6uYNVVxtbw8t+NgN/hNX+kK5cYVumiw3qy6IQCmiGmfqw3LnJoynV1Dr3//rx8/gP",
+	"34r/14/mdhWWIrD4UMhsdDE6oTk7uT8bff74+f8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -53,16 +53,163 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
-// Defines values for DeviceFreshness.
+// Defines values for ComparisonRequestBy.
 const (
-	Fresh        DeviceFreshness = "fresh"
-	Late         DeviceFreshness = "late"
-	NoCaptureYet DeviceFreshness = "no capture yet"
-	Stale        DeviceFreshness = "stale"
+	ComparisonRequestByLines     ComparisonRequestBy = "lines"
+	ComparisonRequestByStructure ComparisonRequestBy = "structure"
 )
 
-// Valid indicates whether the value is a known member of the DeviceFreshness enum.
-func (e DeviceFreshness) Valid() bool {
+// Valid indicates whether the value is a known member of the ComparisonRequestBy enum.
+func (e ComparisonRequestBy) Valid() bool {
+	switch e {
+	case ComparisonRequestByLines:
+		return true
+	case ComparisonRequestByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialKind.
+const (
+	CredentialKindCommunity CredentialKind = "community"
+	CredentialKindKey       CredentialKind = "key"
+	CredentialKindPassword  CredentialKind = "password"
+	CredentialKindSNMPUser  CredentialKind = "SNMP user"
+	CredentialKindToken     CredentialKind = "token"
+)
+
+// Valid indicates whether the value is a known member of the CredentialKind enum.
+func (e CredentialKind) Valid() bool {
+	switch e {
+	case CredentialKindCommunity:
+		return true
+	case CredentialKindKey:
+		return true
+	case CredentialKindPassword:
+		return true
+	case CredentialKindSNMPUser:
+		return true
+	case CredentialKindToken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialUseTook.
+const (
+	Accepted CredentialUseTook = "accepted"
+	NotTried CredentialUseTook = "not tried"
+	Refused  CredentialUseTook = "refused"
+)
+
+// Valid indicates whether the value is a known member of the CredentialUseTook enum.
+func (e CredentialUseTook) Valid() bool {
+	switch e {
+	case Accepted:
+		return true
+	case NotTried:
+		return true
+	case Refused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceState.
+const (
+	DeviceStateActive  DeviceState = "active"
+	DeviceStatePaused  DeviceState = "paused"
+	DeviceStateRetired DeviceState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the DeviceState enum.
+func (e DeviceState) Valid() bool {
+	switch e {
+	case DeviceStateActive:
+		return true
+	case DeviceStatePaused:
+		return true
+	case DeviceStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceTransport.
+const (
+	DeviceTransportConsole DeviceTransport = "console"
+	DeviceTransportTelnet  DeviceTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the DeviceTransport enum.
+func (e DeviceTransport) Valid() bool {
+	switch e {
+	case DeviceTransportConsole:
+		return true
+	case DeviceTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceEditState.
+const (
+	DeviceEditStateActive  DeviceEditState = "active"
+	DeviceEditStatePaused  DeviceEditState = "paused"
+	DeviceEditStateRetired DeviceEditState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the DeviceEditState enum.
+func (e DeviceEditState) Valid() bool {
+	switch e {
+	case DeviceEditStateActive:
+		return true
+	case DeviceEditStatePaused:
+		return true
+	case DeviceEditStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceEditTransport.
+const (
+	DeviceEditTransportConsole DeviceEditTransport = "console"
+	DeviceEditTransportEmpty   DeviceEditTransport = ""
+	DeviceEditTransportTelnet  DeviceEditTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the DeviceEditTransport enum.
+func (e DeviceEditTransport) Valid() bool {
+	switch e {
+	case DeviceEditTransportConsole:
+		return true
+	case DeviceEditTransportEmpty:
+		return true
+	case DeviceEditTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Freshness.
+const (
+	Fresh        Freshness = "fresh"
+	Late         Freshness = "late"
+	NoCaptureYet Freshness = "no capture yet"
+	Stale        Freshness = "stale"
+)
+
+// Valid indicates whether the value is a known member of the Freshness enum.
+func (e Freshness) Valid() bool {
 	switch e {
 	case Fresh:
 		return true
@@ -77,36 +224,126 @@ func (e DeviceFreshness) Valid() bool {
 	}
 }
 
-// Defines values for DeviceState.
+// Defines values for ImportFormat.
 const (
-	DeviceStateActive DeviceState = "active"
-	DeviceStatePaused DeviceState = "paused"
+	ImportFormatCsv  ImportFormat = "csv"
+	ImportFormatJson ImportFormat = "json"
+	ImportFormatYaml ImportFormat = "yaml"
 )
 
-// Valid indicates whether the value is a known member of the DeviceState enum.
-func (e DeviceState) Valid() bool {
+// Valid indicates whether the value is a known member of the ImportFormat enum.
+func (e ImportFormat) Valid() bool {
 	switch e {
-	case DeviceStateActive:
+	case ImportFormatCsv:
 		return true
-	case DeviceStatePaused:
+	case ImportFormatJson:
+		return true
+	case ImportFormatYaml:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for DeviceEditState.
+// Defines values for ImportLineFate.
 const (
-	DeviceEditStateActive DeviceEditState = "active"
-	DeviceEditStatePaused DeviceEditState = "paused"
+	ImportLineFateAdd       ImportLineFate = "add"
+	ImportLineFateChange    ImportLineFate = "change"
+	ImportLineFatePause     ImportLineFate = "pause"
+	ImportLineFateRefuse    ImportLineFate = "refuse"
+	ImportLineFateUnchanged ImportLineFate = "unchanged"
 )
 
-// Valid indicates whether the value is a known member of the DeviceEditState enum.
-func (e DeviceEditState) Valid() bool {
+// Valid indicates whether the value is a known member of the ImportLineFate enum.
+func (e ImportLineFate) Valid() bool {
 	switch e {
-	case DeviceEditStateActive:
+	case ImportLineFateAdd:
 		return true
-	case DeviceEditStatePaused:
+	case ImportLineFateChange:
+		return true
+	case ImportLineFatePause:
+		return true
+	case ImportLineFateRefuse:
+		return true
+	case ImportLineFateUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewDeviceTransport.
+const (
+	NewDeviceTransportConsole NewDeviceTransport = "console"
+	NewDeviceTransportTelnet  NewDeviceTransport = "telnet"
+)
+
+// Valid indicates whether the value is a known member of the NewDeviceTransport enum.
+func (e NewDeviceTransport) Valid() bool {
+	switch e {
+	case NewDeviceTransportConsole:
+		return true
+	case NewDeviceTransportTelnet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewScheduleMissed.
+const (
+	NewScheduleMissedRun  NewScheduleMissed = "run"
+	NewScheduleMissedSkip NewScheduleMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the NewScheduleMissed enum.
+func (e NewScheduleMissed) Valid() bool {
+	switch e {
+	case NewScheduleMissedRun:
+		return true
+	case NewScheduleMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OldTextDatastore.
+const (
+	OldTextDatastoreCandidate OldTextDatastore = "candidate"
+	OldTextDatastoreRunning   OldTextDatastore = "running"
+	OldTextDatastoreStartup   OldTextDatastore = "startup"
+)
+
+// Valid indicates whether the value is a known member of the OldTextDatastore enum.
+func (e OldTextDatastore) Valid() bool {
+	switch e {
+	case OldTextDatastoreCandidate:
+		return true
+	case OldTextDatastoreRunning:
+		return true
+	case OldTextDatastoreStartup:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for QuestionScope.
+const (
+	At      QuestionScope = "at"
+	History QuestionScope = "history"
+	Now     QuestionScope = "now"
+)
+
+// Valid indicates whether the value is a known member of the QuestionScope enum.
+func (e QuestionScope) Valid() bool {
+	switch e {
+	case At:
+		return true
+	case History:
+		return true
+	case Now:
 		return true
 	default:
 		return false
@@ -199,16 +436,25 @@ func (e RoundState) Valid() bool {
 
 // Defines values for RowAside.
 const (
-	Undecidable RowAside = "undecidable"
-	Volatile    RowAside = "volatile"
+	RowAsideExpected    RowAside = "expected"
+	RowAsideLayout      RowAside = "layout"
+	RowAsideOrder       RowAside = "order"
+	RowAsideUndecidable RowAside = "undecidable"
+	RowAsideVolatile    RowAside = "volatile"
 )
 
 // Valid indicates whether the value is a known member of the RowAside enum.
 func (e RowAside) Valid() bool {
 	switch e {
-	case Undecidable:
+	case RowAsideExpected:
 		return true
-	case Volatile:
+	case RowAsideLayout:
+		return true
+	case RowAsideOrder:
+		return true
+	case RowAsideUndecidable:
+		return true
+	case RowAsideVolatile:
 		return true
 	default:
 		return false
@@ -217,28 +463,85 @@ func (e RowAside) Valid() bool {
 
 // Defines values for RowKind.
 const (
-	Added   RowKind = "added"
-	Changed RowKind = "changed"
-	Equal   RowKind = "equal"
-	Moved   RowKind = "moved"
-	Removed RowKind = "removed"
-	Skipped RowKind = "skipped"
+	RowKindAdded   RowKind = "added"
+	RowKindChanged RowKind = "changed"
+	RowKindEqual   RowKind = "equal"
+	RowKindMoved   RowKind = "moved"
+	RowKindRemoved RowKind = "removed"
+	RowKindSkipped RowKind = "skipped"
 )
 
 // Valid indicates whether the value is a known member of the RowKind enum.
 func (e RowKind) Valid() bool {
 	switch e {
-	case Added:
+	case RowKindAdded:
 		return true
-	case Changed:
+	case RowKindChanged:
 		return true
-	case Equal:
+	case RowKindEqual:
 		return true
-	case Moved:
+	case RowKindMoved:
 		return true
-	case Removed:
+	case RowKindRemoved:
 		return true
-	case Skipped:
+	case RowKindSkipped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScheduleMissed.
+const (
+	ScheduleMissedRun  ScheduleMissed = "run"
+	ScheduleMissedSkip ScheduleMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleMissed enum.
+func (e ScheduleMissed) Valid() bool {
+	switch e {
+	case ScheduleMissedRun:
+		return true
+	case ScheduleMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScheduleEditMissed.
+const (
+	ScheduleEditMissedRun  ScheduleEditMissed = "run"
+	ScheduleEditMissedSkip ScheduleEditMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleEditMissed enum.
+func (e ScheduleEditMissed) Valid() bool {
+	switch e {
+	case ScheduleEditMissedRun:
+		return true
+	case ScheduleEditMissedSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TextFateFate.
+const (
+	TextFateFateAdded TextFateFate = "added"
+	TextFateFateSame  TextFateFate = "same"
+	TextFateFateThere TextFateFate = "there"
+)
+
+// Valid indicates whether the value is a known member of the TextFateFate enum.
+func (e TextFateFate) Valid() bool {
+	switch e {
+	case TextFateFateAdded:
+		return true
+	case TextFateFateSame:
+		return true
+	case TextFateFateThere:
 		return true
 	default:
 		return false
@@ -247,25 +550,106 @@ func (e RowKind) Valid() bool {
 
 // Defines values for VisitOutcome.
 const (
-	Failed     VisitOutcome = "failed"
-	New        VisitOutcome = "new"
-	PassedOver VisitOutcome = "passed-over"
-	Unchanged  VisitOutcome = "unchanged"
-	Waiting    VisitOutcome = "waiting"
+	VisitOutcomeFailed     VisitOutcome = "failed"
+	VisitOutcomeNew        VisitOutcome = "new"
+	VisitOutcomePassedOver VisitOutcome = "passed-over"
+	VisitOutcomeUnchanged  VisitOutcome = "unchanged"
+	VisitOutcomeWaiting    VisitOutcome = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the VisitOutcome enum.
 func (e VisitOutcome) Valid() bool {
 	switch e {
-	case Failed:
+	case VisitOutcomeFailed:
 		return true
-	case New:
+	case VisitOutcomeNew:
 		return true
-	case PassedOver:
+	case VisitOutcomePassedOver:
 		return true
-	case Unchanged:
+	case VisitOutcomeUnchanged:
 		return true
-	case Waiting:
+	case VisitOutcomeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for By.
+const (
+	ByLines     By = "lines"
+	ByStructure By = "structure"
+)
+
+// Valid indicates whether the value is a known member of the By enum.
+func (e By) Valid() bool {
+	switch e {
+	case ByLines:
+		return true
+	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareParamsBy.
+const (
+	CompareParamsByLines     CompareParamsBy = "lines"
+	CompareParamsByStructure CompareParamsBy = "structure"
+)
+
+// Valid indicates whether the value is a known member of the CompareParamsBy enum.
+func (e CompareParamsBy) Valid() bool {
+	switch e {
+	case CompareParamsByLines:
+		return true
+	case CompareParamsByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareAsDocumentParamsAs.
+const (
+	CompareAsDocumentParamsAsCsv     CompareAsDocumentParamsAs = "csv"
+	CompareAsDocumentParamsAsHtml    CompareAsDocumentParamsAs = "html"
+	CompareAsDocumentParamsAsPdf     CompareAsDocumentParamsAs = "pdf"
+	CompareAsDocumentParamsAsText    CompareAsDocumentParamsAs = "text"
+	CompareAsDocumentParamsAsUnified CompareAsDocumentParamsAs = "unified"
+)
+
+// Valid indicates whether the value is a known member of the CompareAsDocumentParamsAs enum.
+func (e CompareAsDocumentParamsAs) Valid() bool {
+	switch e {
+	case CompareAsDocumentParamsAsCsv:
+		return true
+	case CompareAsDocumentParamsAsHtml:
+		return true
+	case CompareAsDocumentParamsAsPdf:
+		return true
+	case CompareAsDocumentParamsAsText:
+		return true
+	case CompareAsDocumentParamsAsUnified:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareAsDocumentParamsBy.
+const (
+	CompareAsDocumentParamsByLines     CompareAsDocumentParamsBy = "lines"
+	CompareAsDocumentParamsByStructure CompareAsDocumentParamsBy = "structure"
+)
+
+// Valid indicates whether the value is a known member of the CompareAsDocumentParamsBy enum.
+func (e CompareAsDocumentParamsBy) Valid() bool {
+	switch e {
+	case CompareAsDocumentParamsByLines:
+		return true
+	case CompareAsDocumentParamsByStructure:
 		return true
 	default:
 		return false
@@ -321,6 +705,37 @@ type ArchiveReport struct {
 	Stored    int64    `json:"stored"`
 }
 
+// ArchiveStats defines model for ArchiveStats.
+type ArchiveStats struct {
+	// Bytes Of distinct texts.
+	Bytes          int64 `json:"bytes"`
+	Configurations int   `json:"configurations"`
+
+	// Contents Distinct texts.
+	Contents int `json:"contents"`
+	Devices  int `json:"devices"`
+
+	// File Of the database.
+	File      int64     `json:"file"`
+	Newest    time.Time `json:"newest"`
+	Oldest    time.Time `json:"oldest"`
+	Pinned    int       `json:"pinned"`
+	Revisions int       `json:"revisions"`
+
+	// Stored Of their compressed form.
+	Stored int64 `json:"stored"`
+
+	// Thinned Revisions of which only the hash is kept.
+	Thinned int `json:"thinned"`
+}
+
+// Coming defines model for Coming.
+type Coming struct {
+	At       time.Time `json:"at"`
+	Devices  int       `json:"devices"`
+	Schedule string    `json:"schedule"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	// HiddenSecrets Changed secrets that the unified format does not show.
@@ -338,34 +753,124 @@ type Comparison struct {
 	Unified string `json:"unified"`
 }
 
+// ComparisonRequest defines model for ComparisonRequest.
+type ComparisonRequest struct {
+	By       *ComparisonRequestBy `json:"by,omitempty"`
+	Context  *int                 `json:"context,omitempty"`
+	Expected *[]string            `json:"expected,omitempty"`
+
+	// Left A ref, or a text with a name.
+	Left Source `json:"left"`
+
+	// Platform Of the texts; left out, that of the other side.
+	Platform *string `json:"platform,omitempty"`
+
+	// Right A ref, or a text with a name.
+	Right  Source  `json:"right"`
+	Strict *bool   `json:"strict,omitempty"`
+	Zone   *string `json:"zone,omitempty"`
+}
+
+// ComparisonRequestBy defines model for ComparisonRequest.By.
+type ComparisonRequestBy string
+
 // Configuration defines model for Configuration.
 type Configuration struct {
 	Device string `json:"device"`
 
 	// Masked Secrets are hidden from the caller.
-	Masked   bool      `json:"masked"`
+	Masked bool `json:"masked"`
+
+	// Raw The same as bytes, where they are not all text (UTF-8).
+	Raw      *[]byte   `json:"raw,omitempty"`
 	Revision Revision  `json:"revision"`
 	Sections []Section `json:"sections"`
 	Text     string    `json:"text"`
 }
 
+// ConfigurationAt defines model for ConfigurationAt.
+type ConfigurationAt struct {
+	Device   string   `json:"device"`
+	Platform string   `json:"platform"`
+	Revision Revision `json:"revision"`
+	Site     string   `json:"site"`
+}
+
 // Credential defines model for Credential.
 type Credential struct {
-	Created      time.Time `json:"created"`
-	HasElevation bool      `json:"hasElevation"`
-	Name         string    `json:"name"`
-	Selector     string    `json:"selector"`
-	Username     string    `json:"username"`
+	Changed time.Time `json:"changed"`
+
+	// CommandsPerMinute Most commands a minute; 0 for no limit.
+	CommandsPerMinute int            `json:"commandsPerMinute"`
+	Created           time.Time      `json:"created"`
+	HasElevation      bool           `json:"hasElevation"`
+	Kind              CredentialKind `json:"kind"`
+	Name              string         `json:"name"`
+
+	// PerMinute Most logins a minute; 0 for no limit.
+	PerMinute int `json:"perMinute"`
+
+	// Proven When it was last accepted.
+	Proven *time.Time `json:"proven,omitempty"`
+
+	// Rank The lower is tried first.
+	Rank int `json:"rank"`
+
+	// RestsUntil It was refused too often and is not tried before.
+	RestsUntil *time.Time `json:"restsUntil,omitempty"`
+	Selector   string     `json:"selector"`
+
+	// Source Where its secrets are read at use, if not here: env, file or command.
+	Source   *string `json:"source,omitempty"`
+	Username string  `json:"username"`
 }
+
+// CredentialKind defines model for Credential.Kind.
+type CredentialKind string
+
+// CredentialEdit defines model for CredentialEdit.
+type CredentialEdit struct {
+	// Authentication Pass phrase of an SNMPv3 user.
+	Authentication    *string `json:"authentication,omitempty"`
+	CommandsPerMinute *int    `json:"commandsPerMinute,omitempty"`
+
+	// Community For asking by SNMPv2c what a device is.
+	Community  *string `json:"community,omitempty"`
+	Elevation  *string `json:"elevation,omitempty"`
+	Key        *string `json:"key,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+	Password   *string `json:"password,omitempty"`
+	PerMinute  *int    `json:"perMinute,omitempty"`
+
+	// Privacy Its other pass phrase.
+	Privacy  *string `json:"privacy,omitempty"`
+	Rank     *int    `json:"rank,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Token    *string `json:"token,omitempty"`
+	Username *string `json:"username,omitempty"`
+}
+
+// CredentialUse defines model for CredentialUse.
+type CredentialUse struct {
+	At     *time.Time `json:"at,omitempty"`
+	Device string     `json:"device"`
+
+	// Took Since the credential was changed.
+	Took CredentialUseTook `json:"took"`
+}
+
+// CredentialUseTook Since the credential was changed.
+type CredentialUseTook string
 
 // Device defines model for Device.
 type Device struct {
-	Address   string          `json:"address"`
-	Edition   int64           `json:"edition"`
-	Freshness DeviceFreshness `json:"freshness"`
+	Address   string    `json:"address"`
+	Edition   int64     `json:"edition"`
+	Freshness Freshness `json:"freshness"`
+	Groups    *[]string `json:"groups,omitempty"`
 
-	// HostKey SHA-256 fingerprint.
-	HostKey    *string    `json:"hostKey,omitempty"`
+	// HostKeys SHA-256 fingerprints.
+	HostKeys   *[]string  `json:"hostKeys,omitempty"`
 	Id         int64      `json:"id"`
 	Labels     []string   `json:"labels"`
 	LastChange *time.Time `json:"lastChange,omitempty"`
@@ -373,25 +878,54 @@ type Device struct {
 	LastVisit  *time.Time `json:"lastVisit,omitempty"`
 	Model      *string    `json:"model,omitempty"`
 	Name       string     `json:"name"`
-	Platform   string     `json:"platform"`
+
+	// OfferedKey The fingerprint that was refused at the last visit.
+	OfferedKey *string `json:"offeredKey,omitempty"`
+
+	// OldAlgorithms Those that are no longer thought safe are allowed.
+	OldAlgorithms *bool `json:"oldAlgorithms,omitempty"`
+
+	// OldInUse The ones it used at the last visit.
+	OldInUse *string `json:"oldInUse,omitempty"`
+
+	// Pair The pair or stack that it belongs to.
+	Pair *string `json:"pair,omitempty"`
+
+	// Patience So many times the usual time limits.
+	Patience *int   `json:"patience,omitempty"`
+	Platform string `json:"platform"`
 
 	// Problem Why the last visit failed.
 	Problem *DeviceProblem `json:"problem,omitempty"`
 	Role    string         `json:"role"`
 	Serial  *string        `json:"serial,omitempty"`
 	Site    string         `json:"site"`
-	State   DeviceState    `json:"state"`
+
+	// Source The import that keeps it in step.
+	Source *string     `json:"source,omitempty"`
+	State  DeviceState `json:"state"`
 
 	// Suspect Why the newest capture is suspect.
 	Suspect *string `json:"suspect,omitempty"`
-	Version *string `json:"version,omitempty"`
-}
 
-// DeviceFreshness defines model for Device.Freshness.
-type DeviceFreshness string
+	// Transport Where it is not what the platform says. Both are unprotected.
+	Transport *DeviceTransport `json:"transport,omitempty"`
+
+	// Unsaved Lines that would be lost at a restart.
+	Unsaved      *int       `json:"unsaved,omitempty"`
+	UnsavedSince *time.Time `json:"unsavedSince,omitempty"`
+	Uptime       *string    `json:"uptime,omitempty"`
+	Version      *string    `json:"version,omitempty"`
+
+	// Via The jump host.
+	Via *string `json:"via,omitempty"`
+}
 
 // DeviceState defines model for Device.State.
 type DeviceState string
+
+// DeviceTransport Where it is not what the platform says. Both are unprotected.
+type DeviceTransport string
 
 // DeviceDetail defines model for DeviceDetail.
 type DeviceDetail struct {
@@ -399,24 +933,48 @@ type DeviceDetail struct {
 	Configurations []Revision `json:"configurations"`
 	Device         Device     `json:"device"`
 
+	// Nameplates What it said about itself, newest first.
+	Nameplates []Nameplate `json:"nameplates"`
+
+	// SameSerial Other records with its serial number.
+	SameSerial []string `json:"sameSerial"`
+
+	// Schedules Those that reach it.
+	Schedules []Schedule `json:"schedules"`
+
 	// Unsaved Lines that differ from the revision before.
 	Unsaved *Stats `json:"unsaved,omitempty"`
 }
 
 // DeviceEdit defines model for DeviceEdit.
 type DeviceEdit struct {
-	Address *string          `json:"address,omitempty"`
-	Labels  *[]string        `json:"labels,omitempty"`
-	Role    *string          `json:"role,omitempty"`
-	Site    *string          `json:"site,omitempty"`
-	State   *DeviceEditState `json:"state,omitempty"`
+	Address *string   `json:"address,omitempty"`
+	Labels  *[]string `json:"labels,omitempty"`
 
-	// Trust Learn host key and serial number anew at the next visit.
-	Trust *bool `json:"trust,omitempty"`
+	// Name A new one; history goes on.
+	Name          *string              `json:"name,omitempty"`
+	OldAlgorithms *bool                `json:"oldAlgorithms,omitempty"`
+	Pair          *string              `json:"pair,omitempty"`
+	Patience      *int                 `json:"patience,omitempty"`
+	Platform      *string              `json:"platform,omitempty"`
+	Role          *string              `json:"role,omitempty"`
+	Site          *string              `json:"site,omitempty"`
+	State         *DeviceEditState     `json:"state,omitempty"`
+	Transport     *DeviceEditTransport `json:"transport,omitempty"`
+	Via           *string              `json:"via,omitempty"`
 }
 
 // DeviceEditState defines model for DeviceEdit.State.
 type DeviceEditState string
+
+// DeviceEditTransport defines model for DeviceEdit.Transport.
+type DeviceEditTransport string
+
+// DeviceHits defines model for DeviceHits.
+type DeviceHits struct {
+	Count  int    `json:"count"`
+	Device string `json:"device"`
+}
 
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
@@ -446,6 +1004,248 @@ type Dialect struct {
 	Version string `json:"version"`
 }
 
+// DialectResult defines model for DialectResult.
+type DialectResult struct {
+	Advice   *string        `json:"advice,omitempty"`
+	Captures []TriedCapture `json:"captures"`
+	Model    *string        `json:"model,omitempty"`
+	Name     *string        `json:"name,omitempty"`
+	Reason   *string        `json:"reason,omitempty"`
+
+	// Recording The file of the recording.
+	Recording *string `json:"recording,omitempty"`
+	Serial    *string `json:"serial,omitempty"`
+
+	// Steps What was sent and seen, without secrets.
+	Steps   []VisitStep `json:"steps"`
+	TookMs  float32     `json:"tookMs"`
+	Version *string     `json:"version,omitempty"`
+	What    *string     `json:"what,omitempty"`
+}
+
+// DialectTrial defines model for DialectTrial.
+type DialectTrial struct {
+	Device string `json:"device"`
+
+	// Record Bring a recording of the session, its secrets concealed.
+	Record *bool `json:"record,omitempty"`
+
+	// Text Of the dialect file.
+	Text string `json:"text"`
+}
+
+// Enrolled defines model for Enrolled.
+type Enrolled struct {
+	Added      *bool     `json:"added,omitempty"`
+	Address    string    `json:"address"`
+	Advice     *string   `json:"advice,omitempty"`
+	Because    *[]string `json:"because,omitempty"`
+	HostKey    *string   `json:"hostKey,omitempty"`
+	Model      *string   `json:"model,omitempty"`
+	Name       *string   `json:"name,omitempty"`
+	Platform   *string   `json:"platform,omitempty"`
+	Reason     *string   `json:"reason,omitempty"`
+	Recognised bool      `json:"recognised"`
+	Serial     *string   `json:"serial,omitempty"`
+
+	// Sure How sure, of 100.
+	Sure      int     `json:"sure"`
+	Transport *string `json:"transport,omitempty"`
+	Version   *string `json:"version,omitempty"`
+	What      *string `json:"what,omitempty"`
+}
+
+// Enrolment defines model for Enrolment.
+type Enrolment struct {
+	// Add Make records of what was recognised, and take the first captures.
+	Add *bool `json:"add,omitempty"`
+
+	// Addresses Host, host:port, or a range such as 192.0.2.0/28.
+	Addresses []string `json:"addresses"`
+
+	// PerSecond Addresses a second; 5 if left out.
+	PerSecond *int `json:"perSecond,omitempty"`
+
+	// Ports Ports to try at addresses without one, in this order; 22 if left out.
+	Ports *[]int  `json:"ports,omitempty"`
+	Role  *string `json:"role,omitempty"`
+	Site  *string `json:"site,omitempty"`
+
+	// SnmpPort Where to ask by SNMP, if a credential is for that; 161 if left out.
+	SnmpPort *int `json:"snmpPort,omitempty"`
+
+	// Telnet Try Telnet too where SSH does not answer.
+	Telnet *bool   `json:"telnet,omitempty"`
+	Via    *string `json:"via,omitempty"`
+}
+
+// FleetAt defines model for FleetAt.
+type FleetAt struct {
+	At             time.Time         `json:"at"`
+	Configurations []ConfigurationAt `json:"configurations"`
+
+	// Without Devices of which nothing was captured by then.
+	Without []string `json:"without"`
+}
+
+// FleetComparison defines model for FleetComparison.
+type FleetComparison struct {
+	From  time.Time         `json:"from"`
+	Items []FleetDifference `json:"items"`
+
+	// Same Configurations that are the same at both times.
+	Same int       `json:"same"`
+	To   time.Time `json:"to"`
+}
+
+// FleetDifference defines model for FleetDifference.
+type FleetDifference struct {
+	Device string    `json:"device"`
+	Left   *Revision `json:"left,omitempty"`
+
+	// Revisions How many came in between.
+	Revisions *int      `json:"revisions,omitempty"`
+	Right     *Revision `json:"right,omitempty"`
+	Site      string    `json:"site"`
+
+	// Stats Lines that differ from the revision before.
+	Stats *Stats `json:"stats,omitempty"`
+}
+
+// Found defines model for Found.
+type Found struct {
+	// Complete False where there is more than was looked at.
+	Complete bool         `json:"complete"`
+	Devices  []DeviceHits `json:"devices"`
+	Hits     []Hit        `json:"hits"`
+
+	// Masked Secrets were not searched.
+	Masked bool `json:"masked"`
+
+	// Searched Configurations.
+	Searched int           `json:"searched"`
+	Sections []SectionHits `json:"sections"`
+
+	// Selector Picks the devices that were asked for; empty where there are none, or too many to name.
+	Selector string   `json:"selector"`
+	Total    int      `json:"total"`
+	Without  []string `json:"without"`
+}
+
+// Freshness defines model for Freshness.
+type Freshness string
+
+// FreshnessCounts defines model for FreshnessCounts.
+type FreshnessCounts struct {
+	Fresh int `json:"fresh"`
+	Late  int `json:"late"`
+
+	// None No capture yet.
+	None  int `json:"none"`
+	Stale int `json:"stale"`
+}
+
+// FreshnessDay defines model for FreshnessDay.
+type FreshnessDay struct {
+	At     time.Time       `json:"at"`
+	Counts FreshnessCounts `json:"counts"`
+}
+
+// FreshnessReport defines model for FreshnessReport.
+type FreshnessReport struct {
+	Counts FreshnessCounts `json:"counts"`
+
+	// History Of all devices, oldest first.
+	History  []FreshnessDay  `json:"history"`
+	Paused   int             `json:"paused"`
+	Problems []ProblemCount  `json:"problems"`
+	Sites    []SiteFreshness `json:"sites"`
+}
+
+// Group defines model for Group.
+type Group struct {
+	Description string `json:"description"`
+	Devices     int    `json:"devices"`
+	Name        string `json:"name"`
+	Selector    string `json:"selector"`
+}
+
+// Hit defines model for Hit.
+type Hit struct {
+	Device   string     `json:"device"`
+	Last     *int       `json:"last,omitempty"`
+	LastTime *time.Time `json:"lastTime,omitempty"`
+
+	// Line From 1; 0 of a line in history.
+	Line      int        `json:"line"`
+	Path      []string   `json:"path"`
+	Ref       string     `json:"ref"`
+	Since     *int       `json:"since,omitempty"`
+	SinceTime *time.Time `json:"sinceTime,omitempty"`
+	Spans     *[]Span    `json:"spans,omitempty"`
+	Text      string     `json:"text"`
+}
+
+// Hold defines model for Hold.
+type Hold struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Devices  int       `json:"devices"`
+	Name     string    `json:"name"`
+	Reason   string    `json:"reason"`
+	Selector string    `json:"selector"`
+}
+
+// HoldEdit defines model for HoldEdit.
+type HoldEdit struct {
+	Reason   string `json:"reason"`
+	Selector string `json:"selector"`
+}
+
+// Import defines model for Import.
+type Import struct {
+	// Change Records that exist are changed; otherwise they are left alone.
+	Change *bool `json:"change,omitempty"`
+	DryRun *bool `json:"dryRun,omitempty"`
+
+	// Format Guessed from the text if left out.
+	Format *ImportFormat `json:"format,omitempty"`
+
+	// Text CSV, YAML or JSON.
+	Text string `json:"text"`
+}
+
+// ImportFormat Guessed from the text if left out.
+type ImportFormat string
+
+// ImportLine defines model for ImportLine.
+type ImportLine struct {
+	Fate ImportLineFate `json:"fate"`
+
+	// Line Of the text, from 1; 0 for a device that is not in it.
+	Line int     `json:"line"`
+	Name string  `json:"name"`
+	What *string `json:"what,omitempty"`
+}
+
+// ImportLineFate defines model for ImportLine.Fate.
+type ImportLineFate string
+
+// ImportReport defines model for ImportReport.
+type ImportReport struct {
+	Added int `json:"added"`
+
+	// Applied False for a dry run or a preview.
+	Applied bool         `json:"applied"`
+	Changed int          `json:"changed"`
+	Lines   []ImportLine `json:"lines"`
+
+	// Paused They have vanished from an import that is kept in step.
+	Paused    int `json:"paused"`
+	Refused   int `json:"refused"`
+	Unchanged int `json:"unchanged"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Account string    `json:"account"`
@@ -462,6 +1262,98 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// JumpHost defines model for JumpHost.
+type JumpHost struct {
+	Address    string   `json:"address"`
+	AtOnce     int      `json:"atOnce"`
+	Credential string   `json:"credential"`
+	HostKeys   []string `json:"hostKeys"`
+	Name       string   `json:"name"`
+	Via        *string  `json:"via,omitempty"`
+}
+
+// KeyAcceptance defines model for KeyAcceptance.
+type KeyAcceptance struct {
+	// Add Keep the keys on record beside it.
+	Add      *bool  `json:"add,omitempty"`
+	Selector string `json:"selector"`
+	Why      string `json:"why"`
+}
+
+// Life defines model for Life.
+type Life struct {
+	From int `json:"from"`
+	Last int `json:"last"`
+}
+
+// LineHistory defines model for LineHistory.
+type LineHistory struct {
+	Device   string     `json:"device"`
+	Lines    []LineLife `json:"lines"`
+	Revision Revision   `json:"revision"`
+
+	// Revisions Those that a line names.
+	Revisions []Revision `json:"revisions"`
+}
+
+// LineLife defines model for LineLife.
+type LineLife struct {
+	// Before When it stood before, the latest first.
+	Before *[]Life `json:"before,omitempty"`
+
+	// Since Number of the revision with which it came.
+	Since int    `json:"since"`
+	Text  string `json:"text"`
+
+	// Was The line whose value it changed.
+	Was *string `json:"was,omitempty"`
+}
+
+// LoginResult defines model for LoginResult.
+type LoginResult struct {
+	Address    *string `json:"address,omitempty"`
+	Credential string  `json:"credential"`
+	Device     string  `json:"device"`
+	HostKey    *string `json:"hostKey,omitempty"`
+	OldInUse   *string `json:"oldInUse,omitempty"`
+	TookMs     float32 `json:"tookMs"`
+}
+
+// Moment defines model for Moment.
+type Moment struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Name    string    `json:"name"`
+	Noted   time.Time `json:"noted"`
+	Remark  string    `json:"remark"`
+}
+
+// MomentEdit defines model for MomentEdit.
+type MomentEdit struct {
+	// At As in a ref; now if left out.
+	At     *string `json:"at,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+	Zone   *string `json:"zone,omitempty"`
+}
+
+// Nameplate defines model for Nameplate.
+type Nameplate struct {
+	Model   *string   `json:"model,omitempty"`
+	Name    *string   `json:"name,omitempty"`
+	Serial  *string   `json:"serial,omitempty"`
+	Since   time.Time `json:"since"`
+	Version *string   `json:"version,omitempty"`
+}
+
+// Nearest defines model for Nearest.
+type Nearest struct {
+	// Alike From 0 to 1: the share of lines that both have.
+	Alike     float32  `json:"alike"`
+	Device    string   `json:"device"`
+	Identical bool     `json:"identical"`
+	Revision  Revision `json:"revision"`
+}
+
 // NewAccount defines model for NewAccount.
 type NewAccount struct {
 	Name     string  `json:"name"`
@@ -469,44 +1361,154 @@ type NewAccount struct {
 	Rights   []Right `json:"rights"`
 }
 
-// NewCredential defines model for NewCredential.
+// NewCredential A secret may also say where to read it at use: "env:NAME", "file:PATH" or "command:LINE".
 type NewCredential struct {
-	Elevation *string `json:"elevation,omitempty"`
-	Name      string  `json:"name"`
-	Password  string  `json:"password"`
-	Selector  *string `json:"selector,omitempty"`
-	Username  string  `json:"username"`
+	// Authentication Pass phrase of an SNMPv3 user.
+	Authentication    *string `json:"authentication,omitempty"`
+	CommandsPerMinute *int    `json:"commandsPerMinute,omitempty"`
+
+	// Community For asking by SNMPv2c what a device is.
+	Community  *string `json:"community,omitempty"`
+	Elevation  *string `json:"elevation,omitempty"`
+	Key        *string `json:"key,omitempty"`
+	Name       string  `json:"name"`
+	Passphrase *string `json:"passphrase,omitempty"`
+	Password   *string `json:"password,omitempty"`
+	PerMinute  *int    `json:"perMinute,omitempty"`
+
+	// Privacy Its other pass phrase.
+	Privacy  *string `json:"privacy,omitempty"`
+	Rank     *int    `json:"rank,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Token    *string `json:"token,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
-	Address  string    `json:"address"`
-	Labels   *[]string `json:"labels,omitempty"`
-	Name     string    `json:"name"`
-	Platform string    `json:"platform"`
-	Role     *string   `json:"role,omitempty"`
+	// Address Host or host:port; several are separated by commas, and whichever answers first is used.
+	Address       string    `json:"address"`
+	Labels        *[]string `json:"labels,omitempty"`
+	Name          string    `json:"name"`
+	OldAlgorithms *bool     `json:"oldAlgorithms,omitempty"`
+	Pair          *string   `json:"pair,omitempty"`
+	Patience      *int      `json:"patience,omitempty"`
+	Platform      string    `json:"platform"`
+	Role          *string   `json:"role,omitempty"`
 
 	// Serial What it must say it is; learnt at the first visit if left out.
-	Serial *string `json:"serial,omitempty"`
-	Site   *string `json:"site,omitempty"`
+	Serial    *string             `json:"serial,omitempty"`
+	Site      *string             `json:"site,omitempty"`
+	Transport *NewDeviceTransport `json:"transport,omitempty"`
+	Via       *string             `json:"via,omitempty"`
+}
+
+// NewDeviceTransport defines model for NewDevice.Transport.
+type NewDeviceTransport string
+
+// NewGroup defines model for NewGroup.
+type NewGroup struct {
+	Description *string `json:"description,omitempty"`
+	Selector    string  `json:"selector"`
+}
+
+// NewJumpHost defines model for NewJumpHost.
+type NewJumpHost struct {
+	Address    string  `json:"address"`
+	AtOnce     *int    `json:"atOnce,omitempty"`
+	Credential string  `json:"credential"`
+	Via        *string `json:"via,omitempty"`
 }
 
 // NewRound defines model for NewRound.
 type NewRound struct {
+	// Credential Used for this round alone, and not stored.
+	Credential *OnceCredential `json:"credential,omitempty"`
+
+	// Record Keep the steps, and what was said, of good visits too.
+	Record *bool `json:"record,omitempty"`
+
 	// Selector Empty for all devices.
 	Selector string `json:"selector"`
+
+	// Tries Visits to a device while it fails for a reason that may pass; 1 if left out.
+	Tries *int `json:"tries,omitempty"`
 }
 
 // NewSchedule defines model for NewSchedule.
 type NewSchedule struct {
-	Expression string  `json:"expression"`
-	Selector   *string `json:"selector,omitempty"`
-	Zone       *string `json:"zone,omitempty"`
+	Description   *string            `json:"description,omitempty"`
+	Expression    string             `json:"expression"`
+	Missed        *NewScheduleMissed `json:"missed,omitempty"`
+	Name          string             `json:"name"`
+	Paused        *bool              `json:"paused,omitempty"`
+	Selector      *string            `json:"selector,omitempty"`
+	SpreadMinutes *int               `json:"spreadMinutes,omitempty"`
+	Tries         *int               `json:"tries,omitempty"`
+	Zone          *string            `json:"zone,omitempty"`
+}
+
+// NewScheduleMissed defines model for NewSchedule.Missed.
+type NewScheduleMissed string
+
+// NewSite defines model for NewSite.
+type NewSite struct {
+	AtOnce *int      `json:"atOnce,omitempty"`
+	Closed *[]string `json:"closed,omitempty"`
+	Zone   *string   `json:"zone,omitempty"`
+}
+
+// NewSteadyImport defines model for NewSteadyImport.
+type NewSteadyImport struct {
+	// Expression When, as of a schedule; every hour if left out.
+	Expression *string `json:"expression,omitempty"`
+
+	// From file:PATH, https://…, git:REPOSITORY#PATH or command:LINE.
+	From string  `json:"from"`
+	Zone *string `json:"zone,omitempty"`
 }
 
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Name string `json:"name"`
+}
+
+// NewVaultKey defines model for NewVaultKey.
+type NewVaultKey struct {
+	// Passphrase The new one where the service was started with one.
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
+// Note defines model for Note.
+type Note struct {
+	Account *string `json:"account,omitempty"`
+	Name    *string `json:"name,omitempty"`
+
+	// Pinned It is never thinned out.
+	Pinned *bool   `json:"pinned,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+}
+
+// OldText defines model for OldText.
+type OldText struct {
+	// At When it was in force.
+	At        time.Time         `json:"at"`
+	Author    *string           `json:"author,omitempty"`
+	Datastore *OldTextDatastore `json:"datastore,omitempty"`
+	Device    string            `json:"device"`
+	DryRun    *bool             `json:"dryRun,omitempty"`
+	Part      *string           `json:"part,omitempty"`
+	Text      []byte            `json:"text"`
+}
+
+// OldTextDatastore defines model for OldText.Datastore.
+type OldTextDatastore string
+
+// OnceCredential Used for this round alone, and not stored.
+type OnceCredential struct {
+	Elevation *string `json:"elevation,omitempty"`
+	Password  string  `json:"password"`
+	Username  string  `json:"username"`
 }
 
 // PasswordChange defines model for PasswordChange.
@@ -523,14 +1525,84 @@ type Problem struct {
 	Type   *string `json:"type,omitempty"`
 }
 
+// ProblemCount defines model for ProblemCount.
+type ProblemCount struct {
+	Advice  string `json:"advice"`
+	Devices int    `json:"devices"`
+
+	// Names Of the first five, the longest trouble first.
+	Names  []string `json:"names"`
+	Reason string   `json:"reason"`
+
+	// Since Of the longest.
+	Since time.Time `json:"since"`
+	Sites []string  `json:"sites"`
+}
+
+// Question defines model for Question.
+type Question struct {
+	AnyCase   *bool     `json:"anyCase,omitempty"`
+	At        *string   `json:"at,omitempty"`
+	Datastore *string   `json:"datastore,omitempty"`
+	From      *string   `json:"from,omitempty"`
+	Have      *[]string `json:"have,omitempty"`
+
+	// In A section pattern or a neutral name: sections are looked for.
+	In       *string        `json:"in,omitempty"`
+	Lack     *[]string      `json:"lack,omitempty"`
+	Limit    *int           `json:"limit,omitempty"`
+	Regexp   *bool          `json:"regexp,omitempty"`
+	Scope    *QuestionScope `json:"scope,omitempty"`
+	Selector *string        `json:"selector,omitempty"`
+	Text     *string        `json:"text,omitempty"`
+	To       *string        `json:"to,omitempty"`
+
+	// Without The devices that do not have it are what is asked for.
+	Without *bool   `json:"without,omitempty"`
+	Zone    *string `json:"zone,omitempty"`
+}
+
+// QuestionScope defines model for Question.Scope.
+type QuestionScope string
+
+// Replacement defines model for Replacement.
+type Replacement struct {
+	// Serial What the spare must say it is; learnt if left out.
+	Serial *string `json:"serial,omitempty"`
+	Why    string  `json:"why"`
+}
+
+// Retention defines model for Retention.
+type Retention struct {
+	Account *string `json:"account,omitempty"`
+
+	// AllDays Everything is kept for so many days; 0: for ever.
+	AllDays int        `json:"allDays"`
+	Changed *time.Time `json:"changed,omitempty"`
+
+	// DailyDays Then one a day up to this age; 0: one a month at once.
+	DailyDays int    `json:"dailyDays"`
+	Said      string `json:"said"`
+}
+
+// RetentionEdit defines model for RetentionEdit.
+type RetentionEdit struct {
+	AllDays   int  `json:"allDays"`
+	DailyDays *int `json:"dailyDays,omitempty"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
-	Arrived   time.Time      `json:"arrived"`
+	Arrived time.Time `json:"arrived"`
+
+	// Author Who is on record for it.
+	Author    *string        `json:"author,omitempty"`
 	Datastore string         `json:"datastore"`
 	FirstSeen time.Time      `json:"firstSeen"`
 	Hash      string         `json:"hash"`
 	LastSeen  time.Time      `json:"lastSeen"`
 	Lines     int            `json:"lines"`
+	Note      *Note          `json:"note,omitempty"`
 	Number    int            `json:"number"`
 	Origin    RevisionOrigin `json:"origin"`
 	Part      string         `json:"part"`
@@ -541,6 +1613,9 @@ type Revision struct {
 	// Stats Lines that differ from the revision before.
 	Stats   Stats   `json:"stats"`
 	Suspect *string `json:"suspect,omitempty"`
+
+	// Thinned Only its hash and its times are kept.
+	Thinned *bool `json:"thinned,omitempty"`
 }
 
 // RevisionOrigin defines model for Revision.Origin.
@@ -559,6 +1634,7 @@ type Round struct {
 	Origin     RoundOrigin `json:"origin"`
 	PassedOver int         `json:"passedOver"`
 	Planned    int         `json:"planned"`
+	Schedule   *string     `json:"schedule,omitempty"`
 	Selector   string      `json:"selector"`
 	Started    time.Time   `json:"started"`
 	State      RoundState  `json:"state"`
@@ -592,6 +1668,12 @@ type RoundPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// RoundVisit defines model for RoundVisit.
+type RoundVisit struct {
+	Round int64 `json:"round"`
+	Visit Visit `json:"visit"`
+}
+
 // Row defines model for Row.
 type Row struct {
 	// Aside Why it does not count.
@@ -621,17 +1703,54 @@ type RowAside string
 // RowKind defines model for Row.Kind.
 type RowKind string
 
+// SavedSearch defines model for SavedSearch.
+type SavedSearch struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Name     string    `json:"name"`
+	Question Question  `json:"question"`
+}
+
 // Schedule defines model for Schedule.
 type Schedule struct {
-	Changed   *time.Time `json:"changed,omitempty"`
-	ChangedBy *string    `json:"changedBy,omitempty"`
+	Changed     time.Time `json:"changed"`
+	ChangedBy   string    `json:"changedBy"`
+	Description string    `json:"description"`
 
-	// Expression Cron, five fields; empty for no schedule.
-	Expression string     `json:"expression"`
-	Next       *time.Time `json:"next,omitempty"`
-	Selector   string     `json:"selector"`
-	Zone       string     `json:"zone"`
+	// Expression Cron, five fields.
+	Expression string `json:"expression"`
+
+	// Missed What becomes of a round that fell due while the service was down.
+	Missed   ScheduleMissed `json:"missed"`
+	Name     string         `json:"name"`
+	Next     *time.Time     `json:"next,omitempty"`
+	Paused   bool           `json:"paused"`
+	Selector string         `json:"selector"`
+
+	// SpreadMinutes Over which the visits begin.
+	SpreadMinutes int    `json:"spreadMinutes"`
+	Tries         int    `json:"tries"`
+	Zone          string `json:"zone"`
 }
+
+// ScheduleMissed What becomes of a round that fell due while the service was down.
+type ScheduleMissed string
+
+// ScheduleEdit defines model for ScheduleEdit.
+type ScheduleEdit struct {
+	Description   *string             `json:"description,omitempty"`
+	Expression    *string             `json:"expression,omitempty"`
+	Missed        *ScheduleEditMissed `json:"missed,omitempty"`
+	Name          *string             `json:"name,omitempty"`
+	Paused        *bool               `json:"paused,omitempty"`
+	Selector      *string             `json:"selector,omitempty"`
+	SpreadMinutes *int                `json:"spreadMinutes,omitempty"`
+	Tries         *int                `json:"tries,omitempty"`
+	Zone          *string             `json:"zone,omitempty"`
+}
+
+// ScheduleEditMissed defines model for ScheduleEdit.Missed.
+type ScheduleEditMissed string
 
 // Section defines model for Section.
 type Section struct {
@@ -639,6 +1758,12 @@ type Section struct {
 	Heading  string `json:"heading"`
 	LastLine int    `json:"lastLine"`
 	Line     int    `json:"line"`
+}
+
+// SectionHits defines model for SectionHits.
+type SectionHits struct {
+	Count int      `json:"count"`
+	Path  []string `json:"path"`
 }
 
 // SectionStats defines model for SectionStats.
@@ -672,6 +1797,33 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// Site defines model for Site.
+type Site struct {
+	// AtOnce Most visits at a time; 0 for no limit.
+	AtOnce int `json:"atOnce"`
+
+	// Closed Hours in which rounds rest: 07:00-19:00 Mon-Fri.
+	Closed  []string `json:"closed"`
+	Devices int      `json:"devices"`
+	Name    string   `json:"name"`
+	Zone    string   `json:"zone"`
+}
+
+// SiteFreshness defines model for SiteFreshness.
+type SiteFreshness struct {
+	Counts FreshnessCounts `json:"counts"`
+	Site   string          `json:"site"`
+}
+
+// Source A ref, or a text with a name.
+type Source struct {
+	Name *string `json:"name,omitempty"`
+	Ref  *string `json:"ref,omitempty"`
+
+	// Text The bytes of a file, in base64; at most 64 MiB.
+	Text *[]byte `json:"text,omitempty"`
+}
+
 // Span Characters (UTF-16 code units) of a line, the end not included.
 type Span struct {
 	From int `json:"from"`
@@ -680,12 +1832,53 @@ type Span struct {
 
 // Stats Lines that differ from the revision before.
 type Stats struct {
-	Added       int `json:"added"`
-	Changed     int `json:"changed"`
-	Moved       int `json:"moved"`
-	Removed     int `json:"removed"`
-	Undecidable int `json:"undecidable"`
-	Volatile    int `json:"volatile"`
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+
+	// Expected Lines that were said to differ.
+	Expected *int `json:"expected,omitempty"`
+
+	// Layout Lines that differ in blanks alone.
+	Layout *int `json:"layout,omitempty"`
+	Moved  int  `json:"moved"`
+
+	// Order Lines that stand elsewhere where order does not count.
+	Order       *int `json:"order,omitempty"`
+	Removed     int  `json:"removed"`
+	Undecidable int  `json:"undecidable"`
+	Volatile    int  `json:"volatile"`
+}
+
+// SteadyImport defines model for SteadyImport.
+type SteadyImport struct {
+	Expression string     `json:"expression"`
+	From       string     `json:"from"`
+	LastFailed *bool      `json:"lastFailed,omitempty"`
+	LastRun    *time.Time `json:"lastRun,omitempty"`
+	LastSaid   *string    `json:"lastSaid,omitempty"`
+	Name       string     `json:"name"`
+	Zone       string     `json:"zone"`
+}
+
+// StrayText defines model for StrayText.
+type StrayText struct {
+	Selector *string `json:"selector,omitempty"`
+	Text     []byte  `json:"text"`
+}
+
+// TextFate defines model for TextFate.
+type TextFate struct {
+	Fate     TextFateFate `json:"fate"`
+	Revision *Revision    `json:"revision,omitempty"`
+}
+
+// TextFateFate defines model for TextFate.Fate.
+type TextFateFate string
+
+// Thinned defines model for Thinned.
+type Thinned struct {
+	Bytes     int64 `json:"bytes"`
+	Revisions int   `json:"revisions"`
 }
 
 // Token defines model for Token.
@@ -704,6 +1897,15 @@ type TokenSecret struct {
 	Token  Token  `json:"token"`
 }
 
+// TriedCapture defines model for TriedCapture.
+type TriedCapture struct {
+	Lines         int    `json:"lines"`
+	Name          string `json:"name"`
+	SecretLines   int    `json:"secretLines"`
+	Sections      int    `json:"sections"`
+	VolatileLines int    `json:"volatileLines"`
+}
+
 // Visit defines model for Visit.
 type Visit struct {
 	Advice   *string      `json:"advice,omitempty"`
@@ -714,6 +1916,7 @@ type Visit struct {
 	Site     string       `json:"site"`
 	Started  *time.Time   `json:"started,omitempty"`
 	TookMs   *float32     `json:"tookMs,omitempty"`
+	Tries    *int         `json:"tries,omitempty"`
 
 	// Undecidable Only secrets that are written anew at each show differ.
 	Undecidable *bool   `json:"undecidable,omitempty"`
@@ -723,8 +1926,40 @@ type Visit struct {
 // VisitOutcome defines model for Visit.Outcome.
 type VisitOutcome string
 
+// VisitStep defines model for VisitStep.
+type VisitStep struct {
+	// AfterMs Since the visit began.
+	AfterMs int    `json:"afterMs"`
+	What    string `json:"what"`
+}
+
+// VisitStory defines model for VisitStory.
+type VisitStory struct {
+	// LastLines What the device said last; what may be secret is hidden.
+	LastLines []string `json:"lastLines"`
+	Round     int64    `json:"round"`
+
+	// Session All that was said is kept.
+	Session bool `json:"session"`
+
+	// Steps Of a visit that failed, or of a round that records; without secrets.
+	Steps []VisitStep `json:"steps"`
+	Visit Visit       `json:"visit"`
+}
+
+// Why defines model for Why.
+type Why struct {
+	Why string `json:"why"`
+}
+
+// By defines model for By.
+type By string
+
 // Cursor defines model for Cursor.
 type Cursor = string
+
+// Expected defines model for Expected.
+type Expected = []string
 
 // ID defines model for ID.
 type ID = int64
@@ -738,8 +1973,31 @@ type Name = string
 // Selector defines model for Selector.
 type Selector = string
 
+// Strict defines model for Strict.
+type Strict = bool
+
 // Zone defines model for Zone.
 type Zone = string
+
+// GetProofParams defines parameters for GetProof.
+type GetProofParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListSurplusParams defines parameters for ListSurplus.
+type ListSurplusParams struct {
+	// AllDays Of a policy to try; that in force if left out.
+	AllDays   *int `form:"allDays,omitempty" json:"allDays,omitempty"`
+	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
+}
+
+// ListComingParams defines parameters for ListComing.
+type ListComingParams struct {
+	Count *int `form:"count,omitempty" json:"count,omitempty"`
+}
 
 // CompareParams defines parameters for Compare.
 type CompareParams struct {
@@ -749,13 +2007,56 @@ type CompareParams struct {
 	// Context Equal lines around each difference; -1 for all.
 	Context *int `form:"context,omitempty" json:"context,omitempty"`
 
+	// By Structure matches sections and lines by what they are; lines compares line by line.
+	By *CompareParamsBy `form:"by,omitempty" json:"by,omitempty"`
+
+	// Expected Section patterns of what is expected to differ.
+	Expected *Expected `form:"expected,omitempty" json:"expected,omitempty"`
+
+	// Strict Between two devices their own names and addresses count too.
+	Strict *Strict `form:"strict,omitempty" json:"strict,omitempty"`
+
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// CompareParamsBy defines parameters for Compare.
+type CompareParamsBy string
+
+// CompareAsDocumentParams defines parameters for CompareAsDocument.
+type CompareAsDocumentParams struct {
+	Left  string `form:"left" json:"left"`
+	Right string `form:"right" json:"right"`
+
+	// Context Equal lines around each difference; -1 for all.
+	Context *int                      `form:"context,omitempty" json:"context,omitempty"`
+	As      CompareAsDocumentParamsAs `form:"as" json:"as"`
+
+	// By Structure matches sections and lines by what they are; lines compares line by line.
+	By *CompareAsDocumentParamsBy `form:"by,omitempty" json:"by,omitempty"`
+
+	// Expected Section patterns of what is expected to differ.
+	Expected *Expected `form:"expected,omitempty" json:"expected,omitempty"`
+
+	// Strict Between two devices their own names and addresses count too.
+	Strict *Strict `form:"strict,omitempty" json:"strict,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// CompareAsDocumentParamsAs defines parameters for CompareAsDocument.
+type CompareAsDocumentParamsAs string
+
+// CompareAsDocumentParamsBy defines parameters for CompareAsDocument.
+type CompareAsDocumentParamsBy string
+
 // GetConfigurationParams defines parameters for GetConfiguration.
 type GetConfigurationParams struct {
 	Ref string `form:"ref" json:"ref"`
+
+	// Only A neutral name, such as interface: only what its dialect maps to it.
+	Only *string `form:"only,omitempty" json:"only,omitempty"`
 
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
@@ -785,11 +2086,60 @@ type ListRevisionsParams struct {
 // ListRevisionsParamsDatastore defines parameters for ListRevisions.
 type ListRevisionsParamsDatastore string
 
+// CompareFleetParams defines parameters for CompareFleet.
+type CompareFleetParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+	From     string    `form:"from" json:"from"`
+
+	// To Now if left out.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ListFleetAtParams defines parameters for ListFleetAt.
+type ListFleetAtParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// At A time as in a ref: 2026-11-01T02:00, 36h, or the name of a moment; now if left out.
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// GetFreshnessParams defines parameters for GetFreshness.
+type GetFreshnessParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+}
+
+// RunImportParams defines parameters for RunImport.
+type RunImportParams struct {
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Cursor From the Link header of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetLinesParams defines parameters for GetLines.
+type GetLinesParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// SetNoteParams defines parameters for SetNote.
+type SetNoteParams struct {
+	Ref string `form:"ref" json:"ref"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
 // ListRoundsParams defines parameters for ListRounds.
@@ -804,26 +2154,91 @@ type GetVisitSessionParams struct {
 	Device string `form:"device" json:"device"`
 }
 
+// GetVisitParams defines parameters for GetVisit.
+type GetVisitParams struct {
+	Device string `form:"device" json:"device"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
 // EditAccountJSONRequestBody defines body for EditAccount for application/json ContentType.
 type EditAccountJSONRequestBody = AccountEdit
 
+// SetHoldJSONRequestBody defines body for SetHold for application/json ContentType.
+type SetHoldJSONRequestBody = HoldEdit
+
+// SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
+type SetRetentionJSONRequestBody = RetentionEdit
+
+// ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
+type ImportRevisionJSONRequestBody = OldText
+
+// CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
+type CompareTextsJSONRequestBody = ComparisonRequest
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = NewCredential
+
+// ChangeCredentialJSONRequestBody defines body for ChangeCredential for application/json ContentType.
+type ChangeCredentialJSONRequestBody = CredentialEdit
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
 
+// ImportDevicesJSONRequestBody defines body for ImportDevices for application/json ContentType.
+type ImportDevicesJSONRequestBody = Import
+
 // EditDeviceJSONRequestBody defines body for EditDevice for application/json ContentType.
 type EditDeviceJSONRequestBody = DeviceEdit
+
+// ReplaceDeviceJSONRequestBody defines body for ReplaceDevice for application/json ContentType.
+type ReplaceDeviceJSONRequestBody = Replacement
+
+// TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
+type TryDialectJSONRequestBody = DialectTrial
+
+// EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
+type EnrolJSONRequestBody = Enrolment
+
+// SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
+type SetGroupJSONRequestBody = NewGroup
+
+// AcceptHostKeysJSONRequestBody defines body for AcceptHostKeys for application/json ContentType.
+type AcceptHostKeysJSONRequestBody = KeyAcceptance
+
+// SetImportJSONRequestBody defines body for SetImport for application/json ContentType.
+type SetImportJSONRequestBody = NewSteadyImport
+
+// SetJumpHostJSONRequestBody defines body for SetJumpHost for application/json ContentType.
+type SetJumpHostJSONRequestBody = NewJumpHost
+
+// TrustJumpHostJSONRequestBody defines body for TrustJumpHost for application/json ContentType.
+type TrustJumpHostJSONRequestBody = Why
+
+// SetMomentJSONRequestBody defines body for SetMoment for application/json ContentType.
+type SetMomentJSONRequestBody = MomentEdit
+
+// FindNearestJSONRequestBody defines body for FindNearest for application/json ContentType.
+type FindNearestJSONRequestBody = StrayText
+
+// SetNoteJSONRequestBody defines body for SetNote for application/json ContentType.
+type SetNoteJSONRequestBody = Note
 
 // StartRoundJSONRequestBody defines body for StartRound for application/json ContentType.
 type StartRoundJSONRequestBody = NewRound
 
-// SetScheduleJSONRequestBody defines body for SetSchedule for application/json ContentType.
-type SetScheduleJSONRequestBody = NewSchedule
+// AddScheduleJSONRequestBody defines body for AddSchedule for application/json ContentType.
+type AddScheduleJSONRequestBody = NewSchedule
+
+// EditScheduleJSONRequestBody defines body for EditSchedule for application/json ContentType.
+type EditScheduleJSONRequestBody = ScheduleEdit
+
+// SearchJSONRequestBody defines body for Search for application/json ContentType.
+type SearchJSONRequestBody = Question
+
+// SaveSearchJSONRequestBody defines body for SaveSearch for application/json ContentType.
+type SaveSearchJSONRequestBody = Question
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -831,8 +2246,14 @@ type SignInJSONRequestBody = SignIn
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
 
+// SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
+type SetSiteJSONRequestBody = NewSite
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
+
+// ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
+type ChangeVaultKeyJSONRequestBody = NewVaultKey
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -927,11 +2348,76 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	EditAccount(ctx context.Context, name Name, body EditAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BackUpArchive performs a POST /archive/backup (the `BackUpArchive` operationId) request.
+	BackUpArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckArchive performs a POST /archive/check (the `CheckArchive` operationId) request.
 	CheckArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHeads performs a GET /archive/heads (the `GetHeads` operationId) request.
+	GetHeads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHolds performs a GET /archive/holds (the `ListHolds` operationId) request.
+	ListHolds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LiftHold performs a DELETE /archive/holds/{name} (the `LiftHold` operationId) request.
+	LiftHold(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHoldWithBody performs a PUT /archive/holds/{name} (the `SetHold` operationId) request,
+	// with any type of body and a specified content type.
+	SetHoldWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHold performs a PUT /archive/holds/{name} (the `SetHold` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetHold(ctx context.Context, name Name, body SetHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetProof performs a GET /archive/proof (the `GetProof` operationId) request.
+	GetProof(ctx context.Context, params *GetProofParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRetention performs a GET /archive/retention (the `GetRetention` operationId) request.
+	GetRetention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetentionWithBody performs a PUT /archive/retention (the `SetRetention` operationId) request,
+	// with any type of body and a specified content type.
+	SetRetentionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetention performs a PUT /archive/retention (the `SetRetention` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetRetention(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRevisionWithBody performs a POST /archive/revisions (the `ImportRevision` operationId) request,
+	// with any type of body and a specified content type.
+	ImportRevisionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRevision performs a POST /archive/revisions (the `ImportRevision` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ImportRevision(ctx context.Context, body ImportRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetArchiveStats performs a GET /archive/stats (the `GetArchiveStats` operationId) request.
+	GetArchiveStats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSurplus performs a GET /archive/surplus (the `ListSurplus` operationId) request.
+	ListSurplus(ctx context.Context, params *ListSurplusParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ThinArchive performs a POST /archive/thin (the `ThinArchive` operationId) request.
+	ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListComing performs a GET /coming (the `ListComing` operationId) request.
+	ListComing(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Compare performs a GET /comparison (the `Compare` operationId) request.
 	Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareTextsWithBody performs a POST /comparison (the `CompareTexts` operationId) request,
+	// with any type of body and a specified content type.
+	CompareTextsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareTexts performs a POST /comparison (the `CompareTexts` operationId) request.
+	// Takes a body of the `application/json` content type.
+	CompareTexts(ctx context.Context, body CompareTextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareAsDocument performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
+	CompareAsDocument(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetConfiguration performs a GET /configuration (the `GetConfiguration` operationId) request.
 	GetConfiguration(ctx context.Context, params *GetConfigurationParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -947,6 +2433,23 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	AddCredential(ctx context.Context, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteCredential performs a DELETE /credentials/{name} (the `DeleteCredential` operationId) request.
+	DeleteCredential(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCredentialWithBody performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request,
+	// with any type of body and a specified content type.
+	ChangeCredentialWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCredential performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ChangeCredential(ctx context.Context, name Name, body ChangeCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCredentialUse performs a GET /credentials/{name}/devices (the `ListCredentialUse` operationId) request.
+	ListCredentialUse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WakeCredential performs a POST /credentials/{name}/wake (the `WakeCredential` operationId) request.
+	WakeCredential(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices performs a GET /devices (the `ListDevices` operationId) request.
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -957,6 +2460,14 @@ type ClientInterface interface {
 	// AddDevice performs a POST /devices (the `AddDevice` operationId) request.
 	// Takes a body of the `application/json` content type.
 	AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportDevicesWithBody performs a POST /devices/import (the `ImportDevices` operationId) request,
+	// with any type of body and a specified content type.
+	ImportDevicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportDevices performs a POST /devices/import (the `ImportDevices` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ImportDevices(ctx context.Context, body ImportDevicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDevice performs a GET /devices/{name} (the `GetDevice` operationId) request.
 	GetDevice(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -969,19 +2480,152 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	EditDevice(ctx context.Context, name Name, params *EditDeviceParams, body EditDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TryLogin performs a POST /devices/{name}/login (the `TryLogin` operationId) request.
+	TryLogin(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplaceDeviceWithBody performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request,
+	// with any type of body and a specified content type.
+	ReplaceDeviceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplaceDevice performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ReplaceDevice(ctx context.Context, name Name, body ReplaceDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRevisions performs a GET /devices/{name}/revisions (the `ListRevisions` operationId) request.
 	ListRevisions(ctx context.Context, name Name, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListVisits performs a GET /devices/{name}/visits (the `ListVisits` operationId) request.
+	ListVisits(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDialects performs a GET /dialects (the `ListDialects` operationId) request.
 	ListDialects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDialectWithBody performs a POST /dialects/try (the `TryDialect` operationId) request,
+	// with any type of body and a specified content type.
+	TryDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDialect performs a POST /dialects/try (the `TryDialect` operationId) request.
+	// Takes a body of the `application/json` content type.
+	TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolWithBody performs a POST /enrol (the `Enrol` operationId) request,
+	// with any type of body and a specified content type.
+	EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Enrol performs a POST /enrol (the `Enrol` operationId) request.
+	// Takes a body of the `application/json` content type.
+	Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
 	//
 	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent.
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareFleet performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
+	CompareFleet(ctx context.Context, params *CompareFleetParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFleetAt performs a GET /fleet/configurations (the `ListFleetAt` operationId) request.
+	ListFleetAt(ctx context.Context, params *ListFleetAtParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFreshness performs a GET /freshness (the `GetFreshness` operationId) request.
+	GetFreshness(ctx context.Context, params *GetFreshnessParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGroups performs a GET /groups (the `ListGroups` operationId) request.
+	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteGroup performs a DELETE /groups/{name} (the `DeleteGroup` operationId) request.
+	DeleteGroup(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGroupWithBody performs a PUT /groups/{name} (the `SetGroup` operationId) request,
+	// with any type of body and a specified content type.
+	SetGroupWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGroup performs a PUT /groups/{name} (the `SetGroup` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetGroup(ctx context.Context, name Name, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptHostKeysWithBody performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request,
+	// with any type of body and a specified content type.
+	AcceptHostKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptHostKeys performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AcceptHostKeys(ctx context.Context, body AcceptHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListImports performs a GET /imports (the `ListImports` operationId) request.
+	ListImports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteImport performs a DELETE /imports/{name} (the `DeleteImport` operationId) request.
+	DeleteImport(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetImportWithBody performs a PUT /imports/{name} (the `SetImport` operationId) request,
+	// with any type of body and a specified content type.
+	SetImportWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetImport performs a PUT /imports/{name} (the `SetImport` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetImport(ctx context.Context, name Name, body SetImportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunImport performs a POST /imports/{name}/run (the `RunImport` operationId) request.
+	RunImport(ctx context.Context, name Name, params *RunImportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJournal performs a GET /journal (the `ListJournal` operationId) request.
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListJumpHosts performs a GET /jump-hosts (the `ListJumpHosts` operationId) request.
+	ListJumpHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteJumpHost performs a DELETE /jump-hosts/{name} (the `DeleteJumpHost` operationId) request.
+	DeleteJumpHost(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetJumpHostWithBody performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request,
+	// with any type of body and a specified content type.
+	SetJumpHostWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetJumpHost performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetJumpHost(ctx context.Context, name Name, body SetJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustJumpHostWithBody performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request,
+	// with any type of body and a specified content type.
+	TrustJumpHostWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustJumpHost performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request.
+	// Takes a body of the `application/json` content type.
+	TrustJumpHost(ctx context.Context, name Name, body TrustJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLines performs a GET /lines (the `GetLines` operationId) request.
+	GetLines(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMoments performs a GET /moments (the `ListMoments` operationId) request.
+	ListMoments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteMoment performs a DELETE /moments/{name} (the `DeleteMoment` operationId) request.
+	DeleteMoment(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMomentWithBody performs a PUT /moments/{name} (the `SetMoment` operationId) request,
+	// with any type of body and a specified content type.
+	SetMomentWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMoment performs a PUT /moments/{name} (the `SetMoment` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetMoment(ctx context.Context, name Name, body SetMomentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindNearestWithBody performs a POST /nearest (the `FindNearest` operationId) request,
+	// with any type of body and a specified content type.
+	FindNearestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindNearest performs a POST /nearest (the `FindNearest` operationId) request.
+	// Takes a body of the `application/json` content type.
+	FindNearest(ctx context.Context, body FindNearestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetNoteWithBody performs a PUT /note (the `SetNote` operationId) request,
+	// with any type of body and a specified content type.
+	SetNoteWithBody(ctx context.Context, params *SetNoteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetNote performs a PUT /note (the `SetNote` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetNote(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRounds performs a GET /rounds (the `ListRounds` operationId) request.
 	ListRounds(ctx context.Context, params *ListRoundsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1003,16 +2647,52 @@ type ClientInterface interface {
 	// GetVisitSession performs a GET /rounds/{id}/session (the `GetVisitSession` operationId) request.
 	GetVisitSession(ctx context.Context, id ID, params *GetVisitSessionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSchedule performs a GET /schedule (the `GetSchedule` operationId) request.
-	GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// GetVisit performs a GET /rounds/{id}/visit (the `GetVisit` operationId) request.
+	GetVisit(ctx context.Context, id ID, params *GetVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetScheduleWithBody performs a PUT /schedule (the `SetSchedule` operationId) request,
+	// ListSchedules performs a GET /schedules (the `ListSchedules` operationId) request.
+	ListSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddScheduleWithBody performs a POST /schedules (the `AddSchedule` operationId) request,
 	// with any type of body and a specified content type.
-	SetScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSchedule performs a PUT /schedule (the `SetSchedule` operationId) request.
+	// AddSchedule performs a POST /schedules (the `AddSchedule` operationId) request.
 	// Takes a body of the `application/json` content type.
-	SetSchedule(ctx context.Context, body SetScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddSchedule(ctx context.Context, body AddScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSchedule performs a DELETE /schedules/{name} (the `DeleteSchedule` operationId) request.
+	DeleteSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditScheduleWithBody performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request,
+	// with any type of body and a specified content type.
+	EditScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditSchedule performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	EditSchedule(ctx context.Context, name Name, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchWithBody performs a POST /search (the `Search` operationId) request,
+	// with any type of body and a specified content type.
+	SearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Search performs a POST /search (the `Search` operationId) request.
+	// Takes a body of the `application/json` content type.
+	Search(ctx context.Context, body SearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSearches performs a GET /searches (the `ListSearches` operationId) request.
+	ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSearch performs a DELETE /searches/{name} (the `DeleteSearch` operationId) request.
+	DeleteSearch(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveSearchWithBody performs a PUT /searches/{name} (the `SaveSearch` operationId) request,
+	// with any type of body and a specified content type.
+	SaveSearchWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveSearch performs a PUT /searches/{name} (the `SaveSearch` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SaveSearch(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1036,6 +2716,17 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSites performs a GET /sites (the `ListSites` operationId) request.
+	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSiteWithBody performs a PUT /sites/{name} (the `SetSite` operationId) request,
+	// with any type of body and a specified content type.
+	SetSiteWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSite performs a PUT /sites/{name} (the `SetSite` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetSite(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
 	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1049,6 +2740,14 @@ type ClientInterface interface {
 
 	// RevokeToken performs a DELETE /tokens/{id} (the `RevokeToken` operationId) request.
 	RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeVaultKeyWithBody performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
+	// with any type of body and a specified content type.
+	ChangeVaultKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeVaultKey performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAccounts performs a GET /accounts (the `ListAccounts` operationId) request.
@@ -1120,6 +2819,19 @@ func (c *Client) EditAccount(ctx context.Context, name Name, body EditAccountJSO
 	return c.Client.Do(req)
 }
 
+// BackUpArchive performs a POST /archive/backup (the `BackUpArchive` operationId) request.
+func (c *Client) BackUpArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackUpArchiveRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckArchive performs a POST /archive/check (the `CheckArchive` operationId) request.
 func (c *Client) CheckArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckArchiveRequest(c.Server)
@@ -1133,9 +2845,251 @@ func (c *Client) CheckArchive(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// GetHeads performs a GET /archive/heads (the `GetHeads` operationId) request.
+func (c *Client) GetHeads(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHeadsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHolds performs a GET /archive/holds (the `ListHolds` operationId) request.
+func (c *Client) ListHolds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHoldsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LiftHold performs a DELETE /archive/holds/{name} (the `LiftHold` operationId) request.
+func (c *Client) LiftHold(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLiftHoldRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHoldWithBody performs a PUT /archive/holds/{name} (the `SetHold` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetHoldWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHoldRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHold performs a PUT /archive/holds/{name} (the `SetHold` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetHold(ctx context.Context, name Name, body SetHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHoldRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetProof performs a GET /archive/proof (the `GetProof` operationId) request.
+func (c *Client) GetProof(ctx context.Context, params *GetProofParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetProofRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRetention performs a GET /archive/retention (the `GetRetention` operationId) request.
+func (c *Client) GetRetention(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRetentionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetentionWithBody performs a PUT /archive/retention (the `SetRetention` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetRetentionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetention performs a PUT /archive/retention (the `SetRetention` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetRetention(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRevisionWithBody performs a POST /archive/revisions (the `ImportRevision` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ImportRevisionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRevisionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRevision performs a POST /archive/revisions (the `ImportRevision` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ImportRevision(ctx context.Context, body ImportRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRevisionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetArchiveStats performs a GET /archive/stats (the `GetArchiveStats` operationId) request.
+func (c *Client) GetArchiveStats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetArchiveStatsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSurplus performs a GET /archive/surplus (the `ListSurplus` operationId) request.
+func (c *Client) ListSurplus(ctx context.Context, params *ListSurplusParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSurplusRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ThinArchive performs a POST /archive/thin (the `ThinArchive` operationId) request.
+func (c *Client) ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewThinArchiveRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListComing performs a GET /coming (the `ListComing` operationId) request.
+func (c *Client) ListComing(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListComingRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Compare performs a GET /comparison (the `Compare` operationId) request.
 func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareTextsWithBody performs a POST /comparison (the `CompareTexts` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) CompareTextsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareTextsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareTexts performs a POST /comparison (the `CompareTexts` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) CompareTexts(ctx context.Context, body CompareTextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareTextsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareAsDocument performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
+func (c *Client) CompareAsDocument(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareAsDocumentRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1200,6 +3154,73 @@ func (c *Client) AddCredential(ctx context.Context, body AddCredentialJSONReques
 	return c.Client.Do(req)
 }
 
+// DeleteCredential performs a DELETE /credentials/{name} (the `DeleteCredential` operationId) request.
+func (c *Client) DeleteCredential(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCredentialRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCredentialWithBody performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ChangeCredentialWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCredentialRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCredential performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ChangeCredential(ctx context.Context, name Name, body ChangeCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCredentialRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCredentialUse performs a GET /credentials/{name}/devices (the `ListCredentialUse` operationId) request.
+func (c *Client) ListCredentialUse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCredentialUseRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WakeCredential performs a POST /credentials/{name}/wake (the `WakeCredential` operationId) request.
+func (c *Client) WakeCredential(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWakeCredentialRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices performs a GET /devices (the `ListDevices` operationId) request.
 func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDevicesRequest(c.Server, params)
@@ -1231,6 +3252,34 @@ func (c *Client) AddDeviceWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 func (c *Client) AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddDeviceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportDevicesWithBody performs a POST /devices/import (the `ImportDevices` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ImportDevicesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportDevicesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportDevices performs a POST /devices/import (the `ImportDevices` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ImportDevices(ctx context.Context, body ImportDevicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportDevicesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1282,6 +3331,47 @@ func (c *Client) EditDevice(ctx context.Context, name Name, params *EditDevicePa
 	return c.Client.Do(req)
 }
 
+// TryLogin performs a POST /devices/{name}/login (the `TryLogin` operationId) request.
+func (c *Client) TryLogin(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLoginRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplaceDeviceWithBody performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ReplaceDeviceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplaceDeviceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplaceDevice performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ReplaceDevice(ctx context.Context, name Name, body ReplaceDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplaceDeviceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRevisions performs a GET /devices/{name}/revisions (the `ListRevisions` operationId) request.
 func (c *Client) ListRevisions(ctx context.Context, name Name, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRevisionsRequest(c.Server, name, params)
@@ -1295,9 +3385,78 @@ func (c *Client) ListRevisions(ctx context.Context, name Name, params *ListRevis
 	return c.Client.Do(req)
 }
 
+// ListVisits performs a GET /devices/{name}/visits (the `ListVisits` operationId) request.
+func (c *Client) ListVisits(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVisitsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDialects performs a GET /dialects (the `ListDialects` operationId) request.
 func (c *Client) ListDialects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDialectsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDialectWithBody performs a POST /dialects/try (the `TryDialect` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) TryDialectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDialectRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDialect performs a POST /dialects/try (the `TryDialect` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDialectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolWithBody performs a POST /enrol (the `Enrol` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Enrol performs a POST /enrol (the `Enrol` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1323,9 +3482,402 @@ func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// CompareFleet performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
+func (c *Client) CompareFleet(ctx context.Context, params *CompareFleetParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareFleetRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFleetAt performs a GET /fleet/configurations (the `ListFleetAt` operationId) request.
+func (c *Client) ListFleetAt(ctx context.Context, params *ListFleetAtParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFleetAtRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFreshness performs a GET /freshness (the `GetFreshness` operationId) request.
+func (c *Client) GetFreshness(ctx context.Context, params *GetFreshnessParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFreshnessRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGroups performs a GET /groups (the `ListGroups` operationId) request.
+func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteGroup performs a DELETE /groups/{name} (the `DeleteGroup` operationId) request.
+func (c *Client) DeleteGroup(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteGroupRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGroupWithBody performs a PUT /groups/{name} (the `SetGroup` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetGroupWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGroupRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGroup performs a PUT /groups/{name} (the `SetGroup` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetGroup(ctx context.Context, name Name, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGroupRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptHostKeysWithBody performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AcceptHostKeysWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptHostKeysRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptHostKeys performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AcceptHostKeys(ctx context.Context, body AcceptHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptHostKeysRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListImports performs a GET /imports (the `ListImports` operationId) request.
+func (c *Client) ListImports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListImportsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteImport performs a DELETE /imports/{name} (the `DeleteImport` operationId) request.
+func (c *Client) DeleteImport(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteImportRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetImportWithBody performs a PUT /imports/{name} (the `SetImport` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetImportWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImportRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetImport performs a PUT /imports/{name} (the `SetImport` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetImport(ctx context.Context, name Name, body SetImportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetImportRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunImport performs a POST /imports/{name}/run (the `RunImport` operationId) request.
+func (c *Client) RunImport(ctx context.Context, name Name, params *RunImportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunImportRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListJournal performs a GET /journal (the `ListJournal` operationId) request.
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListJumpHosts performs a GET /jump-hosts (the `ListJumpHosts` operationId) request.
+func (c *Client) ListJumpHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListJumpHostsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteJumpHost performs a DELETE /jump-hosts/{name} (the `DeleteJumpHost` operationId) request.
+func (c *Client) DeleteJumpHost(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteJumpHostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetJumpHostWithBody performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetJumpHostWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetJumpHostRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetJumpHost performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetJumpHost(ctx context.Context, name Name, body SetJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetJumpHostRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustJumpHostWithBody performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) TrustJumpHostWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustJumpHostRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustJumpHost performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) TrustJumpHost(ctx context.Context, name Name, body TrustJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustJumpHostRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLines performs a GET /lines (the `GetLines` operationId) request.
+func (c *Client) GetLines(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLinesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMoments performs a GET /moments (the `ListMoments` operationId) request.
+func (c *Client) ListMoments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMomentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteMoment performs a DELETE /moments/{name} (the `DeleteMoment` operationId) request.
+func (c *Client) DeleteMoment(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteMomentRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMomentWithBody performs a PUT /moments/{name} (the `SetMoment` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetMomentWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMomentRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMoment performs a PUT /moments/{name} (the `SetMoment` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetMoment(ctx context.Context, name Name, body SetMomentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMomentRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindNearestWithBody performs a POST /nearest (the `FindNearest` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) FindNearestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindNearestRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindNearest performs a POST /nearest (the `FindNearest` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) FindNearest(ctx context.Context, body FindNearestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindNearestRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetNoteWithBody performs a PUT /note (the `SetNote` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetNoteWithBody(ctx context.Context, params *SetNoteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetNoteRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetNote performs a PUT /note (the `SetNote` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetNote(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetNoteRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1416,9 +3968,9 @@ func (c *Client) GetVisitSession(ctx context.Context, id ID, params *GetVisitSes
 	return c.Client.Do(req)
 }
 
-// GetSchedule performs a GET /schedule (the `GetSchedule` operationId) request.
-func (c *Client) GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetScheduleRequest(c.Server)
+// GetVisit performs a GET /rounds/{id}/visit (the `GetVisit` operationId) request.
+func (c *Client) GetVisit(ctx context.Context, id ID, params *GetVisitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVisitRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1429,10 +3981,23 @@ func (c *Client) GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
-// SetScheduleWithBody performs a PUT /schedule (the `SetSchedule` operationId) request,
+// ListSchedules performs a GET /schedules (the `ListSchedules` operationId) request.
+func (c *Client) ListSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSchedulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddScheduleWithBody performs a POST /schedules (the `AddSchedule` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) SetScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetScheduleRequestWithBody(c.Server, contentType, body)
+func (c *Client) AddScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScheduleRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1443,10 +4008,133 @@ func (c *Client) SetScheduleWithBody(ctx context.Context, contentType string, bo
 	return c.Client.Do(req)
 }
 
-// SetSchedule performs a PUT /schedule (the `SetSchedule` operationId) request.
+// AddSchedule performs a POST /schedules (the `AddSchedule` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) SetSchedule(ctx context.Context, body SetScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetScheduleRequest(c.Server, body)
+func (c *Client) AddSchedule(ctx context.Context, body AddScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScheduleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSchedule performs a DELETE /schedules/{name} (the `DeleteSchedule` operationId) request.
+func (c *Client) DeleteSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteScheduleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditScheduleWithBody performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) EditScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScheduleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditSchedule performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) EditSchedule(ctx context.Context, name Name, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScheduleRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchWithBody performs a POST /search (the `Search` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SearchWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Search performs a POST /search (the `Search` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) Search(ctx context.Context, body SearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSearches performs a GET /searches (the `ListSearches` operationId) request.
+func (c *Client) ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSearchesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSearch performs a DELETE /searches/{name} (the `DeleteSearch` operationId) request.
+func (c *Client) DeleteSearch(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSearchRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveSearchWithBody performs a PUT /searches/{name} (the `SaveSearch` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SaveSearchWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveSearchRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveSearch performs a PUT /searches/{name} (the `SaveSearch` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SaveSearch(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveSearchRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1539,6 +4227,47 @@ func (c *Client) SetPassword(ctx context.Context, body SetPasswordJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// ListSites performs a GET /sites (the `ListSites` operationId) request.
+func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSiteWithBody performs a PUT /sites/{name} (the `SetSite` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetSiteWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSiteRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSite performs a PUT /sites/{name} (the `SetSite` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetSite(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSiteRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
 func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTokensRequest(c.Server)
@@ -1583,6 +4312,34 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, req
 // RevokeToken performs a DELETE /tokens/{id} (the `RevokeToken` operationId) request.
 func (c *Client) RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeVaultKeyWithBody performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ChangeVaultKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeVaultKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeVaultKey performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeVaultKeyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1707,6 +4464,33 @@ func NewEditAccountRequestWithBody(server string, name Name, contentType string,
 	return req, nil
 }
 
+// NewBackUpArchiveRequest constructs an http.Request for the BackUpArchive method
+func NewBackUpArchiveRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/backup")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCheckArchiveRequest constructs an http.Request for the CheckArchive method
 func NewCheckArchiveRequest(server string) (*http.Request, error) {
 	var err error
@@ -1727,6 +4511,484 @@ func NewCheckArchiveRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHeadsRequest constructs an http.Request for the GetHeads method
+func NewGetHeadsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/heads")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListHoldsRequest constructs an http.Request for the ListHolds method
+func NewListHoldsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/holds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLiftHoldRequest constructs an http.Request for the LiftHold method
+func NewLiftHoldRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/holds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetHoldRequest calls the generic SetHold builder with application/json body
+func NewSetHoldRequest(server string, name Name, body SetHoldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetHoldRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetHoldRequestWithBody constructs an http.Request for the SetHold method, with any body, and a specified content type
+func NewSetHoldRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/holds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetProofRequest constructs an http.Request for the GetProof method
+func NewGetProofRequest(server string, params *GetProofParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/proof")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ref", params.Ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRetentionRequest constructs an http.Request for the GetRetention method
+func NewGetRetentionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/retention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRetentionRequest calls the generic SetRetention builder with application/json body
+func NewSetRetentionRequest(server string, body SetRetentionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRetentionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetRetentionRequestWithBody constructs an http.Request for the SetRetention method, with any body, and a specified content type
+func NewSetRetentionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/retention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImportRevisionRequest calls the generic ImportRevision builder with application/json body
+func NewImportRevisionRequest(server string, body ImportRevisionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportRevisionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportRevisionRequestWithBody constructs an http.Request for the ImportRevision method, with any body, and a specified content type
+func NewImportRevisionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/revisions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetArchiveStatsRequest constructs an http.Request for the GetArchiveStats method
+func NewGetArchiveStatsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/stats")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSurplusRequest constructs an http.Request for the ListSurplus method
+func NewListSurplusRequest(server string, params *ListSurplusParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/surplus")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.AllDays != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "allDays", *params.AllDays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.DailyDays != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dailyDays", *params.DailyDays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewThinArchiveRequest constructs an http.Request for the ThinArchive method
+func NewThinArchiveRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/archive/thin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListComingRequest constructs an http.Request for the ListComing method
+func NewListComingRequest(server string, params *ListComingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/coming")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -1781,6 +5043,208 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 		if params.Context != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "context", *params.Context, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Expected != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "expected", *params.Expected, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Strict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "strict", *params.Strict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareTextsRequest calls the generic CompareTexts builder with application/json body
+func NewCompareTextsRequest(server string, body CompareTextsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareTextsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareTextsRequestWithBody constructs an http.Request for the CompareTexts method, with any body, and a specified content type
+func NewCompareTextsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/comparison")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareAsDocumentRequest constructs an http.Request for the CompareAsDocument method
+func NewCompareAsDocumentRequest(server string, params *CompareAsDocumentParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/comparison/document")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "right", params.Right, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Context != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "context", *params.Context, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "as", params.As, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Expected != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "expected", *params.Expected, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Strict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "strict", *params.Strict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1850,6 +5314,18 @@ func NewGetConfigurationRequest(server string, params *GetConfigurationParams) (
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Only != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "only", *params.Only, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if params.Zone != nil {
@@ -1941,6 +5417,155 @@ func NewAddCredentialRequestWithBody(server string, contentType string, body io.
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteCredentialRequest constructs an http.Request for the DeleteCredential method
+func NewDeleteCredentialRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeCredentialRequest calls the generic ChangeCredential builder with application/json body
+func NewChangeCredentialRequest(server string, name Name, body ChangeCredentialJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCredentialRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewChangeCredentialRequestWithBody constructs an http.Request for the ChangeCredential method, with any body, and a specified content type
+func NewChangeCredentialRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCredentialUseRequest constructs an http.Request for the ListCredentialUse method
+func NewListCredentialUseRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s/devices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWakeCredentialRequest constructs an http.Request for the WakeCredential method
+func NewWakeCredentialRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s/wake", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2063,6 +5688,46 @@ func NewAddDeviceRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewImportDevicesRequest calls the generic ImportDevices builder with application/json body
+func NewImportDevicesRequest(server string, body ImportDevicesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportDevicesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportDevicesRequestWithBody constructs an http.Request for the ImportDevices method, with any body, and a specified content type
+func NewImportDevicesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetDeviceRequest constructs an http.Request for the GetDevice method
 func NewGetDeviceRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -2159,6 +5824,87 @@ func NewEditDeviceRequestWithBody(server string, name Name, params *EditDevicePa
 	return req, nil
 }
 
+// NewTryLoginRequest constructs an http.Request for the TryLogin method
+func NewTryLoginRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/login", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReplaceDeviceRequest calls the generic ReplaceDevice builder with application/json body
+func NewReplaceDeviceRequest(server string, name Name, body ReplaceDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReplaceDeviceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewReplaceDeviceRequestWithBody constructs an http.Request for the ReplaceDevice method, with any body, and a specified content type
+func NewReplaceDeviceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/replace", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
 func NewListRevisionsRequest(server string, name Name, params *ListRevisionsParams) (*http.Request, error) {
 	var err error
@@ -2232,6 +5978,40 @@ func NewListRevisionsRequest(server string, name Name, params *ListRevisionsPara
 	return req, nil
 }
 
+// NewListVisitsRequest constructs an http.Request for the ListVisits method
+func NewListVisitsRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/visits", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDialectsRequest constructs an http.Request for the ListDialects method
 func NewListDialectsRequest(server string) (*http.Request, error) {
 	var err error
@@ -2259,6 +6039,86 @@ func NewListDialectsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTryDialectRequest calls the generic TryDialect builder with application/json body
+func NewTryDialectRequest(server string, body TryDialectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDialectRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryDialectRequestWithBody constructs an http.Request for the TryDialect method, with any body, and a specified content type
+func NewTryDialectRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dialects/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEnrolRequest calls the generic Enrol builder with application/json body
+func NewEnrolRequest(server string, body EnrolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEnrolRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEnrolRequestWithBody constructs an http.Request for the Enrol method, with any body, and a specified content type
+func NewEnrolRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/enrol")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStreamEventsRequest constructs an http.Request for the StreamEvents method
 func NewStreamEventsRequest(server string) (*http.Request, error) {
 	var err error
@@ -2279,6 +6139,541 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareFleetRequest constructs an http.Request for the CompareFleet method
+func NewCompareFleetRequest(server string, params *CompareFleetParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/fleet/comparison")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFleetAtRequest constructs an http.Request for the ListFleetAt method
+func NewListFleetAtRequest(server string, params *ListFleetAtParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/fleet/configurations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFreshnessRequest constructs an http.Request for the GetFreshness method
+func NewGetFreshnessRequest(server string, params *GetFreshnessParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/freshness")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListGroupsRequest constructs an http.Request for the ListGroups method
+func NewListGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteGroupRequest constructs an http.Request for the DeleteGroup method
+func NewDeleteGroupRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetGroupRequest calls the generic SetGroup builder with application/json body
+func NewSetGroupRequest(server string, name Name, body SetGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetGroupRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetGroupRequestWithBody constructs an http.Request for the SetGroup method, with any body, and a specified content type
+func NewSetGroupRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAcceptHostKeysRequest calls the generic AcceptHostKeys builder with application/json body
+func NewAcceptHostKeysRequest(server string, body AcceptHostKeysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptHostKeysRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAcceptHostKeysRequestWithBody constructs an http.Request for the AcceptHostKeys method, with any body, and a specified content type
+func NewAcceptHostKeysRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-keys/accept")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListImportsRequest constructs an http.Request for the ListImports method
+func NewListImportsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/imports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteImportRequest constructs an http.Request for the DeleteImport method
+func NewDeleteImportRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/imports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetImportRequest calls the generic SetImport builder with application/json body
+func NewSetImportRequest(server string, name Name, body SetImportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetImportRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetImportRequestWithBody constructs an http.Request for the SetImport method, with any body, and a specified content type
+func NewSetImportRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/imports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunImportRequest constructs an http.Request for the RunImport method
+func NewRunImportRequest(server string, name Name, params *RunImportParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/imports/%s/run", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2348,6 +6743,446 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListJumpHostsRequest constructs an http.Request for the ListJumpHosts method
+func NewListJumpHostsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteJumpHostRequest constructs an http.Request for the DeleteJumpHost method
+func NewDeleteJumpHostRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetJumpHostRequest calls the generic SetJumpHost builder with application/json body
+func NewSetJumpHostRequest(server string, name Name, body SetJumpHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetJumpHostRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetJumpHostRequestWithBody constructs an http.Request for the SetJumpHost method, with any body, and a specified content type
+func NewSetJumpHostRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTrustJumpHostRequest calls the generic TrustJumpHost builder with application/json body
+func NewTrustJumpHostRequest(server string, name Name, body TrustJumpHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrustJumpHostRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTrustJumpHostRequestWithBody constructs an http.Request for the TrustJumpHost method, with any body, and a specified content type
+func NewTrustJumpHostRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jump-hosts/%s/trust", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLinesRequest constructs an http.Request for the GetLines method
+func NewGetLinesRequest(server string, params *GetLinesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ref", params.Ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMomentsRequest constructs an http.Request for the ListMoments method
+func NewListMomentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/moments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteMomentRequest constructs an http.Request for the DeleteMoment method
+func NewDeleteMomentRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/moments/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMomentRequest calls the generic SetMoment builder with application/json body
+func NewSetMomentRequest(server string, name Name, body SetMomentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMomentRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetMomentRequestWithBody constructs an http.Request for the SetMoment method, with any body, and a specified content type
+func NewSetMomentRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/moments/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFindNearestRequest calls the generic FindNearest builder with application/json body
+func NewFindNearestRequest(server string, body FindNearestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFindNearestRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFindNearestRequestWithBody constructs an http.Request for the FindNearest method, with any body, and a specified content type
+func NewFindNearestRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/nearest")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSetNoteRequest calls the generic SetNote builder with application/json body
+func NewSetNoteRequest(server string, params *SetNoteParams, body SetNoteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetNoteRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSetNoteRequestWithBody constructs an http.Request for the SetNote method, with any body, and a specified content type
+func NewSetNoteRequestWithBody(server string, params *SetNoteParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/note")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ref", params.Ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2583,8 +7418,65 @@ func NewGetVisitSessionRequest(server string, id ID, params *GetVisitSessionPara
 	return req, nil
 }
 
-// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
-func NewGetScheduleRequest(server string) (*http.Request, error) {
+// NewGetVisitRequest constructs an http.Request for the GetVisit method
+func NewGetVisitRequest(server string, id ID, params *GetVisitParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rounds/%s/visit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSchedulesRequest constructs an http.Request for the ListSchedules method
+func NewListSchedulesRequest(server string) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2592,7 +7484,7 @@ func NewGetScheduleRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/schedule")
+	operationPath := fmt.Sprintf("/schedules")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2610,19 +7502,19 @@ func NewGetScheduleRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSetScheduleRequest calls the generic SetSchedule builder with application/json body
-func NewSetScheduleRequest(server string, body SetScheduleJSONRequestBody) (*http.Request, error) {
+// NewAddScheduleRequest calls the generic AddSchedule builder with application/json body
+func NewAddScheduleRequest(server string, body AddScheduleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetScheduleRequestWithBody(server, "application/json", bodyReader)
+	return NewAddScheduleRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetScheduleRequestWithBody constructs an http.Request for the SetSchedule method, with any body, and a specified content type
-func NewSetScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+// NewAddScheduleRequestWithBody constructs an http.Request for the AddSchedule method, with any body, and a specified content type
+func NewAddScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2630,7 +7522,236 @@ func NewSetScheduleRequestWithBody(server string, contentType string, body io.Re
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/schedule")
+	operationPath := fmt.Sprintf("/schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteScheduleRequest constructs an http.Request for the DeleteSchedule method
+func NewDeleteScheduleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditScheduleRequest calls the generic EditSchedule builder with application/json body
+func NewEditScheduleRequest(server string, name Name, body EditScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditScheduleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewEditScheduleRequestWithBody constructs an http.Request for the EditSchedule method, with any body, and a specified content type
+func NewEditScheduleRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchRequest calls the generic Search builder with application/json body
+func NewSearchRequest(server string, body SearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSearchRequestWithBody constructs an http.Request for the Search method, with any body, and a specified content type
+func NewSearchRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/search")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSearchesRequest constructs an http.Request for the ListSearches method
+func NewListSearchesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteSearchRequest constructs an http.Request for the DeleteSearch method
+func NewDeleteSearchRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveSearchRequest calls the generic SaveSearch builder with application/json body
+func NewSaveSearchRequest(server string, name Name, body SaveSearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveSearchRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSaveSearchRequestWithBody constructs an http.Request for the SaveSearch method, with any body, and a specified content type
+func NewSaveSearchRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/searches/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2784,6 +7905,80 @@ func NewSetPasswordRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewListSitesRequest constructs an http.Request for the ListSites method
+func NewListSitesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSiteRequest calls the generic SetSite builder with application/json body
+func NewSetSiteRequest(server string, name Name, body SetSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSiteRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSiteRequestWithBody constructs an http.Request for the SetSite method, with any body, and a specified content type
+func NewSetSiteRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -2885,6 +8080,46 @@ func NewRevokeTokenRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChangeVaultKeyRequest calls the generic ChangeVaultKey builder with application/json body
+func NewChangeVaultKeyRequest(server string, body ChangeVaultKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeVaultKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangeVaultKeyRequestWithBody constructs an http.Request for the ChangeVaultKey method, with any body, and a specified content type
+func NewChangeVaultKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/vault/key")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -2954,15 +8189,110 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	EditAccountWithResponse(ctx context.Context, name Name, body EditAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*EditAccountResponse, error)
 
+	// BackUpArchiveWithResponse performs a POST /archive/backup (the `BackUpArchive` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BackUpArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BackUpArchiveResponse, error)
+
 	// CheckArchiveWithResponse performs a POST /archive/check (the `CheckArchive` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	CheckArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckArchiveResponse, error)
 
+	// GetHeadsWithResponse performs a GET /archive/heads (the `GetHeads` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetHeadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHeadsResponse, error)
+
+	// ListHoldsWithResponse performs a GET /archive/holds (the `ListHolds` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListHoldsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error)
+
+	// LiftHoldWithResponse performs a DELETE /archive/holds/{name} (the `LiftHold` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LiftHoldWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*LiftHoldResponse, error)
+
+	// SetHoldWithBodyWithResponse performs a PUT /archive/holds/{name} (the `SetHold` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetHoldWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHoldResponse, error)
+
+	// SetHoldWithResponse performs a PUT /archive/holds/{name} (the `SetHold` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetHoldWithResponse(ctx context.Context, name Name, body SetHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHoldResponse, error)
+
+	// GetProofWithResponse performs a GET /archive/proof (the `GetProof` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetProofWithResponse(ctx context.Context, params *GetProofParams, reqEditors ...RequestEditorFn) (*GetProofResponse, error)
+
+	// GetRetentionWithResponse performs a GET /archive/retention (the `GetRetention` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetRetentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error)
+
+	// SetRetentionWithBodyWithResponse performs a PUT /archive/retention (the `SetRetention` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetRetentionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
+
+	// SetRetentionWithResponse performs a PUT /archive/retention (the `SetRetention` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetRetentionWithResponse(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
+
+	// ImportRevisionWithBodyWithResponse performs a POST /archive/revisions (the `ImportRevision` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ImportRevisionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRevisionResponse, error)
+
+	// ImportRevisionWithResponse performs a POST /archive/revisions (the `ImportRevision` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ImportRevisionWithResponse(ctx context.Context, body ImportRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportRevisionResponse, error)
+
+	// GetArchiveStatsWithResponse performs a GET /archive/stats (the `GetArchiveStats` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetArchiveStatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetArchiveStatsResponse, error)
+
+	// ListSurplusWithResponse performs a GET /archive/surplus (the `ListSurplus` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSurplusWithResponse(ctx context.Context, params *ListSurplusParams, reqEditors ...RequestEditorFn) (*ListSurplusResponse, error)
+
+	// ThinArchiveWithResponse performs a POST /archive/thin (the `ThinArchive` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ThinArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ThinArchiveResponse, error)
+
+	// ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListComingWithResponse(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*ListComingResponse, error)
+
 	// CompareWithResponse performs a GET /comparison (the `Compare` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
+
+	// CompareTextsWithBodyWithResponse performs a POST /comparison (the `CompareTexts` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CompareTextsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareTextsResponse, error)
+
+	// CompareTextsWithResponse performs a POST /comparison (the `CompareTexts` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	CompareTextsWithResponse(ctx context.Context, body CompareTextsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareTextsResponse, error)
+
+	// CompareAsDocumentWithResponse performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CompareAsDocumentWithResponse(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*CompareAsDocumentResponse, error)
 
 	// GetConfigurationWithResponse performs a GET /configuration (the `GetConfiguration` operationId) request.
 	//
@@ -2984,6 +8314,31 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	AddCredentialWithResponse(ctx context.Context, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
 
+	// DeleteCredentialWithResponse performs a DELETE /credentials/{name} (the `DeleteCredential` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteCredentialWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCredentialResponse, error)
+
+	// ChangeCredentialWithBodyWithResponse performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeCredentialWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCredentialResponse, error)
+
+	// ChangeCredentialWithResponse performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ChangeCredentialWithResponse(ctx context.Context, name Name, body ChangeCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCredentialResponse, error)
+
+	// ListCredentialUseWithResponse performs a GET /credentials/{name}/devices (the `ListCredentialUse` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListCredentialUseWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListCredentialUseResponse, error)
+
+	// WakeCredentialWithResponse performs a POST /credentials/{name}/wake (the `WakeCredential` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	WakeCredentialWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*WakeCredentialResponse, error)
+
 	// ListDevicesWithResponse performs a GET /devices (the `ListDevices` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2998,6 +8353,16 @@ type ClientWithResponsesInterface interface {
 	// AddDeviceWithResponse performs a POST /devices (the `AddDevice` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	AddDeviceWithResponse(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error)
+
+	// ImportDevicesWithBodyWithResponse performs a POST /devices/import (the `ImportDevices` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ImportDevicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDevicesResponse, error)
+
+	// ImportDevicesWithResponse performs a POST /devices/import (the `ImportDevices` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ImportDevicesWithResponse(ctx context.Context, body ImportDevicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportDevicesResponse, error)
 
 	// GetDeviceWithResponse performs a GET /devices/{name} (the `GetDevice` operationId) request.
 	//
@@ -3014,15 +8379,55 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	EditDeviceWithResponse(ctx context.Context, name Name, params *EditDeviceParams, body EditDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*EditDeviceResponse, error)
 
+	// TryLoginWithResponse performs a POST /devices/{name}/login (the `TryLogin` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TryLoginWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryLoginResponse, error)
+
+	// ReplaceDeviceWithBodyWithResponse performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReplaceDeviceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplaceDeviceResponse, error)
+
+	// ReplaceDeviceWithResponse performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ReplaceDeviceWithResponse(ctx context.Context, name Name, body ReplaceDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplaceDeviceResponse, error)
+
 	// ListRevisionsWithResponse performs a GET /devices/{name}/revisions (the `ListRevisions` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListRevisionsWithResponse(ctx context.Context, name Name, params *ListRevisionsParams, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
 
+	// ListVisitsWithResponse performs a GET /devices/{name}/visits (the `ListVisits` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListVisitsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListVisitsResponse, error)
+
 	// ListDialectsWithResponse performs a GET /dialects (the `ListDialects` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListDialectsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDialectsResponse, error)
+
+	// TryDialectWithBodyWithResponse performs a POST /dialects/try (the `TryDialect` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TryDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
+
+	// TryDialectWithResponse performs a POST /dialects/try (the `TryDialect` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
+
+	// EnrolWithBodyWithResponse performs a POST /enrol (the `Enrol` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	EnrolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolResponse, error)
+
+	// EnrolWithResponse performs a POST /enrol (the `Enrol` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	EnrolWithResponse(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolResponse, error)
 
 	// StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
 	//
@@ -3031,10 +8436,155 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// CompareFleetWithResponse performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CompareFleetWithResponse(ctx context.Context, params *CompareFleetParams, reqEditors ...RequestEditorFn) (*CompareFleetResponse, error)
+
+	// ListFleetAtWithResponse performs a GET /fleet/configurations (the `ListFleetAt` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListFleetAtWithResponse(ctx context.Context, params *ListFleetAtParams, reqEditors ...RequestEditorFn) (*ListFleetAtResponse, error)
+
+	// GetFreshnessWithResponse performs a GET /freshness (the `GetFreshness` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetFreshnessWithResponse(ctx context.Context, params *GetFreshnessParams, reqEditors ...RequestEditorFn) (*GetFreshnessResponse, error)
+
+	// ListGroupsWithResponse performs a GET /groups (the `ListGroups` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+
+	// DeleteGroupWithResponse performs a DELETE /groups/{name} (the `DeleteGroup` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteGroupWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteGroupResponse, error)
+
+	// SetGroupWithBodyWithResponse performs a PUT /groups/{name} (the `SetGroup` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetGroupWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
+
+	// SetGroupWithResponse performs a PUT /groups/{name} (the `SetGroup` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetGroupWithResponse(ctx context.Context, name Name, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
+
+	// AcceptHostKeysWithBodyWithResponse performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AcceptHostKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptHostKeysResponse, error)
+
+	// AcceptHostKeysWithResponse performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AcceptHostKeysWithResponse(ctx context.Context, body AcceptHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptHostKeysResponse, error)
+
+	// ListImportsWithResponse performs a GET /imports (the `ListImports` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListImportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListImportsResponse, error)
+
+	// DeleteImportWithResponse performs a DELETE /imports/{name} (the `DeleteImport` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteImportWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteImportResponse, error)
+
+	// SetImportWithBodyWithResponse performs a PUT /imports/{name} (the `SetImport` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetImportWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImportResponse, error)
+
+	// SetImportWithResponse performs a PUT /imports/{name} (the `SetImport` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetImportWithResponse(ctx context.Context, name Name, body SetImportJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImportResponse, error)
+
+	// RunImportWithResponse performs a POST /imports/{name}/run (the `RunImport` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RunImportWithResponse(ctx context.Context, name Name, params *RunImportParams, reqEditors ...RequestEditorFn) (*RunImportResponse, error)
+
 	// ListJournalWithResponse performs a GET /journal (the `ListJournal` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// ListJumpHostsWithResponse performs a GET /jump-hosts (the `ListJumpHosts` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListJumpHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListJumpHostsResponse, error)
+
+	// DeleteJumpHostWithResponse performs a DELETE /jump-hosts/{name} (the `DeleteJumpHost` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteJumpHostWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteJumpHostResponse, error)
+
+	// SetJumpHostWithBodyWithResponse performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetJumpHostWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetJumpHostResponse, error)
+
+	// SetJumpHostWithResponse performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetJumpHostWithResponse(ctx context.Context, name Name, body SetJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetJumpHostResponse, error)
+
+	// TrustJumpHostWithBodyWithResponse performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TrustJumpHostWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustJumpHostResponse, error)
+
+	// TrustJumpHostWithResponse performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	TrustJumpHostWithResponse(ctx context.Context, name Name, body TrustJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustJumpHostResponse, error)
+
+	// GetLinesWithResponse performs a GET /lines (the `GetLines` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLinesWithResponse(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*GetLinesResponse, error)
+
+	// ListMomentsWithResponse performs a GET /moments (the `ListMoments` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListMomentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMomentsResponse, error)
+
+	// DeleteMomentWithResponse performs a DELETE /moments/{name} (the `DeleteMoment` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteMomentWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteMomentResponse, error)
+
+	// SetMomentWithBodyWithResponse performs a PUT /moments/{name} (the `SetMoment` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetMomentWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMomentResponse, error)
+
+	// SetMomentWithResponse performs a PUT /moments/{name} (the `SetMoment` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetMomentWithResponse(ctx context.Context, name Name, body SetMomentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMomentResponse, error)
+
+	// FindNearestWithBodyWithResponse performs a POST /nearest (the `FindNearest` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	FindNearestWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindNearestResponse, error)
+
+	// FindNearestWithResponse performs a POST /nearest (the `FindNearest` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	FindNearestWithResponse(ctx context.Context, body FindNearestJSONRequestBody, reqEditors ...RequestEditorFn) (*FindNearestResponse, error)
+
+	// SetNoteWithBodyWithResponse performs a PUT /note (the `SetNote` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetNoteWithBodyWithResponse(ctx context.Context, params *SetNoteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetNoteResponse, error)
+
+	// SetNoteWithResponse performs a PUT /note (the `SetNote` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetNoteWithResponse(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetNoteResponse, error)
 
 	// ListRoundsWithResponse performs a GET /rounds (the `ListRounds` operationId) request.
 	//
@@ -3066,20 +8616,70 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetVisitSessionWithResponse(ctx context.Context, id ID, params *GetVisitSessionParams, reqEditors ...RequestEditorFn) (*GetVisitSessionResponse, error)
 
-	// GetScheduleWithResponse performs a GET /schedule (the `GetSchedule` operationId) request.
+	// GetVisitWithResponse performs a GET /rounds/{id}/visit (the `GetVisit` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
+	GetVisitWithResponse(ctx context.Context, id ID, params *GetVisitParams, reqEditors ...RequestEditorFn) (*GetVisitResponse, error)
 
-	// SetScheduleWithBodyWithResponse performs a PUT /schedule (the `SetSchedule` operationId) request,
+	// ListSchedulesWithResponse performs a GET /schedules (the `ListSchedules` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSchedulesResponse, error)
+
+	// AddScheduleWithBodyWithResponse performs a POST /schedules (the `AddSchedule` operationId) request,
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	SetScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScheduleResponse, error)
+	AddScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScheduleResponse, error)
 
-	// SetScheduleWithResponse performs a PUT /schedule (the `SetSchedule` operationId) request.
+	// AddScheduleWithResponse performs a POST /schedules (the `AddSchedule` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	SetScheduleWithResponse(ctx context.Context, body SetScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScheduleResponse, error)
+	AddScheduleWithResponse(ctx context.Context, body AddScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScheduleResponse, error)
+
+	// DeleteScheduleWithResponse performs a DELETE /schedules/{name} (the `DeleteSchedule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteScheduleResponse, error)
+
+	// EditScheduleWithBodyWithResponse performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	EditScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error)
+
+	// EditScheduleWithResponse performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	EditScheduleWithResponse(ctx context.Context, name Name, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error)
+
+	// SearchWithBodyWithResponse performs a POST /search (the `Search` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchResponse, error)
+
+	// SearchWithResponse performs a POST /search (the `Search` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SearchWithResponse(ctx context.Context, body SearchJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchResponse, error)
+
+	// ListSearchesWithResponse performs a GET /searches (the `ListSearches` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error)
+
+	// DeleteSearchWithResponse performs a DELETE /searches/{name} (the `DeleteSearch` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteSearchWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSearchResponse, error)
+
+	// SaveSearchWithBodyWithResponse performs a PUT /searches/{name} (the `SaveSearch` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SaveSearchWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSearchResponse, error)
+
+	// SaveSearchWithResponse performs a PUT /searches/{name} (the `SaveSearch` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SaveSearchWithResponse(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSearchResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -3111,6 +8711,21 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
 
+	// ListSitesWithResponse performs a GET /sites (the `ListSites` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// SetSiteWithBodyWithResponse performs a PUT /sites/{name} (the `SetSite` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetSiteWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
+
+	// SetSiteWithResponse performs a PUT /sites/{name} (the `SetSite` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetSiteWithResponse(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
+
 	// ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3130,6 +8745,16 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	RevokeTokenWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// ChangeVaultKeyWithBodyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeVaultKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error)
+
+	// ChangeVaultKeyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ChangeVaultKeyWithResponse(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error)
 }
 
 type ListAccountsResponse struct {
@@ -3276,6 +8901,47 @@ func (r EditAccountResponse) ContentType() string {
 	return ""
 }
 
+type BackUpArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackUpArchiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackUpArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackUpArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackUpArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackUpArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckArchiveResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3324,6 +8990,568 @@ func (r CheckArchiveResponse) ContentType() string {
 	return ""
 }
 
+type GetHeadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHeadsResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHeadsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHeadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHeadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHeadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHeadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHoldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHoldsResponse) GetJSON200() *[]Hold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHoldsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHoldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHoldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHoldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHoldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LiftHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LiftHoldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LiftHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LiftHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LiftHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LiftHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetHoldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetProofResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetProofResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetProofResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetProofResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetProofResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetProofResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetProofResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TextFate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportRevisionResponse) GetJSON200() *TextFate {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetArchiveStatsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ArchiveStats
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetArchiveStatsResponse) GetJSON200() *ArchiveStats {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetArchiveStatsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetArchiveStatsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetArchiveStatsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetArchiveStatsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetArchiveStatsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSurplusResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Revision
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSurplusResponse) GetJSON200() *[]Revision {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSurplusResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSurplusResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSurplusResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSurplusResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSurplusResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ThinArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Thinned
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ThinArchiveResponse) GetJSON200() *Thinned {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ThinArchiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ThinArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ThinArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ThinArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ThinArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListComingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Coming
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListComingResponse) GetJSON200() *[]Coming {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListComingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListComingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListComingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListComingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListComingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3366,6 +9594,95 @@ func (r CompareResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareTextsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareTextsResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareTextsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareTextsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareTextsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareTextsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareTextsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareAsDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareAsDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareAsDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareAsDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareAsDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareAsDocumentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3516,6 +9833,191 @@ func (r AddCredentialResponse) ContentType() string {
 	return ""
 }
 
+type DeleteCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Credential
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeCredentialResponse) GetJSON200() *Credential {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCredentialUseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CredentialUse
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCredentialUseResponse) GetJSON200() *[]CredentialUse {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCredentialUseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCredentialUseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCredentialUseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCredentialUseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCredentialUseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WakeCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Credential
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WakeCredentialResponse) GetJSON200() *Credential {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WakeCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WakeCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WakeCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WakeCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WakeCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListDevicesResponse200Headers the declared response headers of an HTTP 200 response for ListDevices
 type ListDevicesResponse200Headers struct {
 	Link *string
@@ -3613,6 +10115,54 @@ func (r AddDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportDevicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImportReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportDevicesResponse) GetJSON200() *ImportReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportDevicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportDevicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportDevicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportDevicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportDevicesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3729,6 +10279,102 @@ func (r EditDeviceResponse) ContentType() string {
 	return ""
 }
 
+type TryLoginResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LoginResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryLoginResponse) GetJSON200() *LoginResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryLoginResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryLoginResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryLoginResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryLoginResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryLoginResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReplaceDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplaceDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplaceDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplaceDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplaceDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplaceDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplaceDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3771,6 +10417,54 @@ func (r ListRevisionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListVisitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RoundVisit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVisitsResponse) GetJSON200() *[]RoundVisit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVisitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVisitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVisitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVisitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVisitsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3825,6 +10519,102 @@ func (r ListDialectsResponse) ContentType() string {
 	return ""
 }
 
+type TryDialectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DialectResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDialectResponse) GetJSON200() *DialectResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDialectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDialectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDialectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDialectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDialectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EnrolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Enrolled
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EnrolResponse) GetJSON200() *[]Enrolled {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EnrolResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EnrolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnrolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnrolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnrolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StreamEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3860,6 +10650,520 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareFleetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FleetComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareFleetResponse) GetJSON200() *FleetComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareFleetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareFleetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareFleetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareFleetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareFleetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFleetAtResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FleetAt
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFleetAtResponse) GetJSON200() *FleetAt {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFleetAtResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFleetAtResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFleetAtResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFleetAtResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFleetAtResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFreshnessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FreshnessReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFreshnessResponse) GetJSON200() *FreshnessReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFreshnessResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFreshnessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFreshnessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFreshnessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFreshnessResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupsResponse) GetJSON200() *[]Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptHostKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptHostKeysResponse) GetJSON200() *[]Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptHostKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptHostKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptHostKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptHostKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptHostKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListImportsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SteadyImport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListImportsResponse) GetJSON200() *[]SteadyImport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListImportsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListImportsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListImportsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListImportsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListImportsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteImportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteImportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteImportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteImportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteImportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteImportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetImportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SteadyImport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetImportResponse) GetJSON200() *SteadyImport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetImportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetImportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetImportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetImportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetImportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunImportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImportReport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunImportResponse) GetJSON200() *ImportReport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunImportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunImportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunImportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunImportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunImportResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3915,6 +11219,465 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListJumpHostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]JumpHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListJumpHostsResponse) GetJSON200() *[]JumpHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListJumpHostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListJumpHostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListJumpHostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListJumpHostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListJumpHostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteJumpHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteJumpHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteJumpHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteJumpHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteJumpHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteJumpHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetJumpHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JumpHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetJumpHostResponse) GetJSON200() *JumpHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetJumpHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetJumpHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetJumpHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetJumpHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetJumpHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TrustJumpHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrustJumpHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustJumpHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustJumpHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustJumpHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustJumpHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LineHistory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLinesResponse) GetJSON200() *LineHistory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMomentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Moment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMomentsResponse) GetJSON200() *[]Moment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMomentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMomentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMomentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMomentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMomentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteMomentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteMomentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteMomentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteMomentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteMomentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteMomentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMomentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Moment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetMomentResponse) GetJSON200() *Moment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMomentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMomentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMomentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMomentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMomentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindNearestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Nearest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindNearestResponse) GetJSON200() *[]Nearest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindNearestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindNearestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindNearestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindNearestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindNearestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetNoteResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetNoteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetNoteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4161,32 +11924,32 @@ func (r GetVisitSessionResponse) ContentType() string {
 	return ""
 }
 
-type GetScheduleResponse struct {
+type GetVisitResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Schedule
+	JSON200 *VisitStory
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetScheduleResponse) GetJSON200() *Schedule {
+func (r GetVisitResponse) GetJSON200() *VisitStory {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r GetVisitResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetScheduleResponse) GetBody() []byte {
+func (r GetVisitResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetScheduleResponse) Status() string {
+func (r GetVisitResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -4194,7 +11957,7 @@ func (r GetScheduleResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetScheduleResponse) StatusCode() int {
+func (r GetVisitResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -4202,14 +11965,151 @@ func (r GetScheduleResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetScheduleResponse) ContentType() string {
+func (r GetVisitResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type SetScheduleResponse struct {
+type ListSchedulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSchedulesResponse) GetJSON200() *[]Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSchedulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSchedulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSchedulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSchedulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSchedulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddScheduleResponse) GetJSON201() *Schedule {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditScheduleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -4219,22 +12119,22 @@ type SetScheduleResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SetScheduleResponse) GetJSON200() *Schedule {
+func (r EditScheduleResponse) GetJSON200() *Schedule {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r EditScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SetScheduleResponse) GetBody() []byte {
+func (r EditScheduleResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SetScheduleResponse) Status() string {
+func (r EditScheduleResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -4242,7 +12142,7 @@ func (r SetScheduleResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SetScheduleResponse) StatusCode() int {
+func (r EditScheduleResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -4250,7 +12150,192 @@ func (r SetScheduleResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SetScheduleResponse) ContentType() string {
+func (r EditScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Found
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResponse) GetJSON200() *Found {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSearchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SavedSearch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSearchesResponse) GetJSON200() *[]SavedSearch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSearchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSearchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSearchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSearchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSearchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SavedSearch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveSearchResponse) GetJSON200() *SavedSearch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveSearchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4435,6 +12520,102 @@ func (r SetPasswordResponse) ContentType() string {
 	return ""
 }
 
+type ListSitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Site
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSitesResponse) GetJSON200() *[]Site {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSitesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Site
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSiteResponse) GetJSON200() *Site {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4572,6 +12753,47 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ChangeVaultKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeVaultKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeVaultKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeVaultKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeVaultKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeVaultKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAccountsWithResponse performs a GET /accounts (the `ListAccounts` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4627,6 +12849,17 @@ func (c *ClientWithResponses) EditAccountWithResponse(ctx context.Context, name 
 	return ParseEditAccountResponse(rsp)
 }
 
+// BackUpArchiveWithResponse performs a POST /archive/backup (the `BackUpArchive` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BackUpArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BackUpArchiveResponse, error) {
+	rsp, err := c.BackUpArchive(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackUpArchiveResponse(rsp)
+}
+
 // CheckArchiveWithResponse performs a POST /archive/check (the `CheckArchive` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4638,6 +12871,171 @@ func (c *ClientWithResponses) CheckArchiveWithResponse(ctx context.Context, reqE
 	return ParseCheckArchiveResponse(rsp)
 }
 
+// GetHeadsWithResponse performs a GET /archive/heads (the `GetHeads` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetHeadsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHeadsResponse, error) {
+	rsp, err := c.GetHeads(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHeadsResponse(rsp)
+}
+
+// ListHoldsWithResponse performs a GET /archive/holds (the `ListHolds` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListHoldsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error) {
+	rsp, err := c.ListHolds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHoldsResponse(rsp)
+}
+
+// LiftHoldWithResponse performs a DELETE /archive/holds/{name} (the `LiftHold` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LiftHoldWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*LiftHoldResponse, error) {
+	rsp, err := c.LiftHold(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLiftHoldResponse(rsp)
+}
+
+// SetHoldWithBodyWithResponse performs a PUT /archive/holds/{name} (the `SetHold` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetHoldWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHoldResponse, error) {
+	rsp, err := c.SetHoldWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHoldResponse(rsp)
+}
+
+// SetHoldWithResponse performs a PUT /archive/holds/{name} (the `SetHold` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetHoldWithResponse(ctx context.Context, name Name, body SetHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHoldResponse, error) {
+	rsp, err := c.SetHold(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHoldResponse(rsp)
+}
+
+// GetProofWithResponse performs a GET /archive/proof (the `GetProof` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetProofWithResponse(ctx context.Context, params *GetProofParams, reqEditors ...RequestEditorFn) (*GetProofResponse, error) {
+	rsp, err := c.GetProof(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetProofResponse(rsp)
+}
+
+// GetRetentionWithResponse performs a GET /archive/retention (the `GetRetention` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetRetentionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error) {
+	rsp, err := c.GetRetention(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRetentionResponse(rsp)
+}
+
+// SetRetentionWithBodyWithResponse performs a PUT /archive/retention (the `SetRetention` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetRetentionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetentionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
+}
+
+// SetRetentionWithResponse performs a PUT /archive/retention (the `SetRetention` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetRetentionWithResponse(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetention(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
+}
+
+// ImportRevisionWithBodyWithResponse performs a POST /archive/revisions (the `ImportRevision` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportRevisionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRevisionResponse, error) {
+	rsp, err := c.ImportRevisionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRevisionResponse(rsp)
+}
+
+// ImportRevisionWithResponse performs a POST /archive/revisions (the `ImportRevision` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportRevisionWithResponse(ctx context.Context, body ImportRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportRevisionResponse, error) {
+	rsp, err := c.ImportRevision(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRevisionResponse(rsp)
+}
+
+// GetArchiveStatsWithResponse performs a GET /archive/stats (the `GetArchiveStats` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetArchiveStatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetArchiveStatsResponse, error) {
+	rsp, err := c.GetArchiveStats(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetArchiveStatsResponse(rsp)
+}
+
+// ListSurplusWithResponse performs a GET /archive/surplus (the `ListSurplus` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSurplusWithResponse(ctx context.Context, params *ListSurplusParams, reqEditors ...RequestEditorFn) (*ListSurplusResponse, error) {
+	rsp, err := c.ListSurplus(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSurplusResponse(rsp)
+}
+
+// ThinArchiveWithResponse performs a POST /archive/thin (the `ThinArchive` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ThinArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ThinArchiveResponse, error) {
+	rsp, err := c.ThinArchive(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseThinArchiveResponse(rsp)
+}
+
+// ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListComingWithResponse(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*ListComingResponse, error) {
+	rsp, err := c.ListComing(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListComingResponse(rsp)
+}
+
 // CompareWithResponse performs a GET /comparison (the `Compare` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4647,6 +13045,39 @@ func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *C
 		return nil, err
 	}
 	return ParseCompareResponse(rsp)
+}
+
+// CompareTextsWithBodyWithResponse performs a POST /comparison (the `CompareTexts` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareTextsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareTextsResponse, error) {
+	rsp, err := c.CompareTextsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareTextsResponse(rsp)
+}
+
+// CompareTextsWithResponse performs a POST /comparison (the `CompareTexts` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareTextsWithResponse(ctx context.Context, body CompareTextsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareTextsResponse, error) {
+	rsp, err := c.CompareTexts(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareTextsResponse(rsp)
+}
+
+// CompareAsDocumentWithResponse performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareAsDocumentWithResponse(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*CompareAsDocumentResponse, error) {
+	rsp, err := c.CompareAsDocument(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareAsDocumentResponse(rsp)
 }
 
 // GetConfigurationWithResponse performs a GET /configuration (the `GetConfiguration` operationId) request.
@@ -4693,6 +13124,61 @@ func (c *ClientWithResponses) AddCredentialWithResponse(ctx context.Context, bod
 	return ParseAddCredentialResponse(rsp)
 }
 
+// DeleteCredentialWithResponse performs a DELETE /credentials/{name} (the `DeleteCredential` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteCredentialWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCredentialResponse, error) {
+	rsp, err := c.DeleteCredential(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCredentialResponse(rsp)
+}
+
+// ChangeCredentialWithBodyWithResponse performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeCredentialWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCredentialResponse, error) {
+	rsp, err := c.ChangeCredentialWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCredentialResponse(rsp)
+}
+
+// ChangeCredentialWithResponse performs a PATCH /credentials/{name} (the `ChangeCredential` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeCredentialWithResponse(ctx context.Context, name Name, body ChangeCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCredentialResponse, error) {
+	rsp, err := c.ChangeCredential(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCredentialResponse(rsp)
+}
+
+// ListCredentialUseWithResponse performs a GET /credentials/{name}/devices (the `ListCredentialUse` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListCredentialUseWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListCredentialUseResponse, error) {
+	rsp, err := c.ListCredentialUse(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCredentialUseResponse(rsp)
+}
+
+// WakeCredentialWithResponse performs a POST /credentials/{name}/wake (the `WakeCredential` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) WakeCredentialWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*WakeCredentialResponse, error) {
+	rsp, err := c.WakeCredential(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWakeCredentialResponse(rsp)
+}
+
 // ListDevicesWithResponse performs a GET /devices (the `ListDevices` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4724,6 +13210,28 @@ func (c *ClientWithResponses) AddDeviceWithResponse(ctx context.Context, body Ad
 		return nil, err
 	}
 	return ParseAddDeviceResponse(rsp)
+}
+
+// ImportDevicesWithBodyWithResponse performs a POST /devices/import (the `ImportDevices` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportDevicesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDevicesResponse, error) {
+	rsp, err := c.ImportDevicesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportDevicesResponse(rsp)
+}
+
+// ImportDevicesWithResponse performs a POST /devices/import (the `ImportDevices` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportDevicesWithResponse(ctx context.Context, body ImportDevicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportDevicesResponse, error) {
+	rsp, err := c.ImportDevices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportDevicesResponse(rsp)
 }
 
 // GetDeviceWithResponse performs a GET /devices/{name} (the `GetDevice` operationId) request.
@@ -4759,6 +13267,39 @@ func (c *ClientWithResponses) EditDeviceWithResponse(ctx context.Context, name N
 	return ParseEditDeviceResponse(rsp)
 }
 
+// TryLoginWithResponse performs a POST /devices/{name}/login (the `TryLogin` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryLoginWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryLoginResponse, error) {
+	rsp, err := c.TryLogin(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLoginResponse(rsp)
+}
+
+// ReplaceDeviceWithBodyWithResponse performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReplaceDeviceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplaceDeviceResponse, error) {
+	rsp, err := c.ReplaceDeviceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplaceDeviceResponse(rsp)
+}
+
+// ReplaceDeviceWithResponse performs a POST /devices/{name}/replace (the `ReplaceDevice` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReplaceDeviceWithResponse(ctx context.Context, name Name, body ReplaceDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplaceDeviceResponse, error) {
+	rsp, err := c.ReplaceDevice(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplaceDeviceResponse(rsp)
+}
+
 // ListRevisionsWithResponse performs a GET /devices/{name}/revisions (the `ListRevisions` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4770,6 +13311,17 @@ func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, nam
 	return ParseListRevisionsResponse(rsp)
 }
 
+// ListVisitsWithResponse performs a GET /devices/{name}/visits (the `ListVisits` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListVisitsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListVisitsResponse, error) {
+	rsp, err := c.ListVisits(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVisitsResponse(rsp)
+}
+
 // ListDialectsWithResponse performs a GET /dialects (the `ListDialects` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4779,6 +13331,50 @@ func (c *ClientWithResponses) ListDialectsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseListDialectsResponse(rsp)
+}
+
+// TryDialectWithBodyWithResponse performs a POST /dialects/try (the `TryDialect` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryDialectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDialectResponse, error) {
+	rsp, err := c.TryDialectWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDialectResponse(rsp)
+}
+
+// TryDialectWithResponse performs a POST /dialects/try (the `TryDialect` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error) {
+	rsp, err := c.TryDialect(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDialectResponse(rsp)
+}
+
+// EnrolWithBodyWithResponse performs a POST /enrol (the `Enrol` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EnrolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolResponse, error) {
+	rsp, err := c.EnrolWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolResponse(rsp)
+}
+
+// EnrolWithResponse performs a POST /enrol (the `Enrol` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EnrolWithResponse(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolResponse, error) {
+	rsp, err := c.Enrol(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolResponse(rsp)
 }
 
 // StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
@@ -4794,6 +13390,160 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 	return ParseStreamEventsResponse(rsp)
 }
 
+// CompareFleetWithResponse performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareFleetWithResponse(ctx context.Context, params *CompareFleetParams, reqEditors ...RequestEditorFn) (*CompareFleetResponse, error) {
+	rsp, err := c.CompareFleet(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareFleetResponse(rsp)
+}
+
+// ListFleetAtWithResponse performs a GET /fleet/configurations (the `ListFleetAt` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListFleetAtWithResponse(ctx context.Context, params *ListFleetAtParams, reqEditors ...RequestEditorFn) (*ListFleetAtResponse, error) {
+	rsp, err := c.ListFleetAt(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFleetAtResponse(rsp)
+}
+
+// GetFreshnessWithResponse performs a GET /freshness (the `GetFreshness` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetFreshnessWithResponse(ctx context.Context, params *GetFreshnessParams, reqEditors ...RequestEditorFn) (*GetFreshnessResponse, error) {
+	rsp, err := c.GetFreshness(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFreshnessResponse(rsp)
+}
+
+// ListGroupsWithResponse performs a GET /groups (the `ListGroups` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupsResponse(rsp)
+}
+
+// DeleteGroupWithResponse performs a DELETE /groups/{name} (the `DeleteGroup` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteGroupWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteGroupResponse, error) {
+	rsp, err := c.DeleteGroup(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteGroupResponse(rsp)
+}
+
+// SetGroupWithBodyWithResponse performs a PUT /groups/{name} (the `SetGroup` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetGroupWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGroupResponse, error) {
+	rsp, err := c.SetGroupWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGroupResponse(rsp)
+}
+
+// SetGroupWithResponse performs a PUT /groups/{name} (the `SetGroup` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetGroupWithResponse(ctx context.Context, name Name, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error) {
+	rsp, err := c.SetGroup(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGroupResponse(rsp)
+}
+
+// AcceptHostKeysWithBodyWithResponse performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcceptHostKeysWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptHostKeysResponse, error) {
+	rsp, err := c.AcceptHostKeysWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptHostKeysResponse(rsp)
+}
+
+// AcceptHostKeysWithResponse performs a POST /host-keys/accept (the `AcceptHostKeys` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AcceptHostKeysWithResponse(ctx context.Context, body AcceptHostKeysJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptHostKeysResponse, error) {
+	rsp, err := c.AcceptHostKeys(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptHostKeysResponse(rsp)
+}
+
+// ListImportsWithResponse performs a GET /imports (the `ListImports` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListImportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListImportsResponse, error) {
+	rsp, err := c.ListImports(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListImportsResponse(rsp)
+}
+
+// DeleteImportWithResponse performs a DELETE /imports/{name} (the `DeleteImport` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteImportWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteImportResponse, error) {
+	rsp, err := c.DeleteImport(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteImportResponse(rsp)
+}
+
+// SetImportWithBodyWithResponse performs a PUT /imports/{name} (the `SetImport` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetImportWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetImportResponse, error) {
+	rsp, err := c.SetImportWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetImportResponse(rsp)
+}
+
+// SetImportWithResponse performs a PUT /imports/{name} (the `SetImport` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetImportWithResponse(ctx context.Context, name Name, body SetImportJSONRequestBody, reqEditors ...RequestEditorFn) (*SetImportResponse, error) {
+	rsp, err := c.SetImport(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetImportResponse(rsp)
+}
+
+// RunImportWithResponse performs a POST /imports/{name}/run (the `RunImport` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RunImportWithResponse(ctx context.Context, name Name, params *RunImportParams, reqEditors ...RequestEditorFn) (*RunImportResponse, error) {
+	rsp, err := c.RunImport(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunImportResponse(rsp)
+}
+
 // ListJournalWithResponse performs a GET /journal (the `ListJournal` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4803,6 +13553,171 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListJournalResponse(rsp)
+}
+
+// ListJumpHostsWithResponse performs a GET /jump-hosts (the `ListJumpHosts` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListJumpHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListJumpHostsResponse, error) {
+	rsp, err := c.ListJumpHosts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListJumpHostsResponse(rsp)
+}
+
+// DeleteJumpHostWithResponse performs a DELETE /jump-hosts/{name} (the `DeleteJumpHost` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteJumpHostWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteJumpHostResponse, error) {
+	rsp, err := c.DeleteJumpHost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteJumpHostResponse(rsp)
+}
+
+// SetJumpHostWithBodyWithResponse performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetJumpHostWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetJumpHostResponse, error) {
+	rsp, err := c.SetJumpHostWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetJumpHostResponse(rsp)
+}
+
+// SetJumpHostWithResponse performs a PUT /jump-hosts/{name} (the `SetJumpHost` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetJumpHostWithResponse(ctx context.Context, name Name, body SetJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetJumpHostResponse, error) {
+	rsp, err := c.SetJumpHost(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetJumpHostResponse(rsp)
+}
+
+// TrustJumpHostWithBodyWithResponse performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TrustJumpHostWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustJumpHostResponse, error) {
+	rsp, err := c.TrustJumpHostWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustJumpHostResponse(rsp)
+}
+
+// TrustJumpHostWithResponse performs a POST /jump-hosts/{name}/trust (the `TrustJumpHost` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TrustJumpHostWithResponse(ctx context.Context, name Name, body TrustJumpHostJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustJumpHostResponse, error) {
+	rsp, err := c.TrustJumpHost(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustJumpHostResponse(rsp)
+}
+
+// GetLinesWithResponse performs a GET /lines (the `GetLines` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLinesWithResponse(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*GetLinesResponse, error) {
+	rsp, err := c.GetLines(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLinesResponse(rsp)
+}
+
+// ListMomentsWithResponse performs a GET /moments (the `ListMoments` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListMomentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMomentsResponse, error) {
+	rsp, err := c.ListMoments(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMomentsResponse(rsp)
+}
+
+// DeleteMomentWithResponse performs a DELETE /moments/{name} (the `DeleteMoment` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteMomentWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteMomentResponse, error) {
+	rsp, err := c.DeleteMoment(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteMomentResponse(rsp)
+}
+
+// SetMomentWithBodyWithResponse performs a PUT /moments/{name} (the `SetMoment` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetMomentWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMomentResponse, error) {
+	rsp, err := c.SetMomentWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMomentResponse(rsp)
+}
+
+// SetMomentWithResponse performs a PUT /moments/{name} (the `SetMoment` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetMomentWithResponse(ctx context.Context, name Name, body SetMomentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMomentResponse, error) {
+	rsp, err := c.SetMoment(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMomentResponse(rsp)
+}
+
+// FindNearestWithBodyWithResponse performs a POST /nearest (the `FindNearest` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) FindNearestWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindNearestResponse, error) {
+	rsp, err := c.FindNearestWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindNearestResponse(rsp)
+}
+
+// FindNearestWithResponse performs a POST /nearest (the `FindNearest` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) FindNearestWithResponse(ctx context.Context, body FindNearestJSONRequestBody, reqEditors ...RequestEditorFn) (*FindNearestResponse, error) {
+	rsp, err := c.FindNearest(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindNearestResponse(rsp)
+}
+
+// SetNoteWithBodyWithResponse performs a PUT /note (the `SetNote` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetNoteWithBodyWithResponse(ctx context.Context, params *SetNoteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetNoteResponse, error) {
+	rsp, err := c.SetNoteWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetNoteResponse(rsp)
+}
+
+// SetNoteWithResponse performs a PUT /note (the `SetNote` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetNoteWithResponse(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetNoteResponse, error) {
+	rsp, err := c.SetNote(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetNoteResponse(rsp)
 }
 
 // ListRoundsWithResponse performs a GET /rounds (the `ListRounds` operationId) request.
@@ -4871,37 +13786,147 @@ func (c *ClientWithResponses) GetVisitSessionWithResponse(ctx context.Context, i
 	return ParseGetVisitSessionResponse(rsp)
 }
 
-// GetScheduleWithResponse performs a GET /schedule (the `GetSchedule` operationId) request.
+// GetVisitWithResponse performs a GET /rounds/{id}/visit (the `GetVisit` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
-	rsp, err := c.GetSchedule(ctx, reqEditors...)
+func (c *ClientWithResponses) GetVisitWithResponse(ctx context.Context, id ID, params *GetVisitParams, reqEditors ...RequestEditorFn) (*GetVisitResponse, error) {
+	rsp, err := c.GetVisit(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseGetScheduleResponse(rsp)
+	return ParseGetVisitResponse(rsp)
 }
 
-// SetScheduleWithBodyWithResponse performs a PUT /schedule (the `SetSchedule` operationId) request,
+// ListSchedulesWithResponse performs a GET /schedules (the `ListSchedules` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSchedulesResponse, error) {
+	rsp, err := c.ListSchedules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSchedulesResponse(rsp)
+}
+
+// AddScheduleWithBodyWithResponse performs a POST /schedules (the `AddSchedule` operationId) request,
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) SetScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScheduleResponse, error) {
-	rsp, err := c.SetScheduleWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScheduleResponse, error) {
+	rsp, err := c.AddScheduleWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetScheduleResponse(rsp)
+	return ParseAddScheduleResponse(rsp)
 }
 
-// SetScheduleWithResponse performs a PUT /schedule (the `SetSchedule` operationId) request.
+// AddScheduleWithResponse performs a POST /schedules (the `AddSchedule` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) SetScheduleWithResponse(ctx context.Context, body SetScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScheduleResponse, error) {
-	rsp, err := c.SetSchedule(ctx, body, reqEditors...)
+func (c *ClientWithResponses) AddScheduleWithResponse(ctx context.Context, body AddScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScheduleResponse, error) {
+	rsp, err := c.AddSchedule(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetScheduleResponse(rsp)
+	return ParseAddScheduleResponse(rsp)
+}
+
+// DeleteScheduleWithResponse performs a DELETE /schedules/{name} (the `DeleteSchedule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteScheduleResponse, error) {
+	rsp, err := c.DeleteSchedule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteScheduleResponse(rsp)
+}
+
+// EditScheduleWithBodyWithResponse performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EditScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error) {
+	rsp, err := c.EditScheduleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScheduleResponse(rsp)
+}
+
+// EditScheduleWithResponse performs a PATCH /schedules/{name} (the `EditSchedule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) EditScheduleWithResponse(ctx context.Context, name Name, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error) {
+	rsp, err := c.EditSchedule(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScheduleResponse(rsp)
+}
+
+// SearchWithBodyWithResponse performs a POST /search (the `Search` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SearchWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.SearchWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
+}
+
+// SearchWithResponse performs a POST /search (the `Search` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, body SearchJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.Search(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
+}
+
+// ListSearchesWithResponse performs a GET /searches (the `ListSearches` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error) {
+	rsp, err := c.ListSearches(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSearchesResponse(rsp)
+}
+
+// DeleteSearchWithResponse performs a DELETE /searches/{name} (the `DeleteSearch` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteSearchWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSearchResponse, error) {
+	rsp, err := c.DeleteSearch(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSearchResponse(rsp)
+}
+
+// SaveSearchWithBodyWithResponse performs a PUT /searches/{name} (the `SaveSearch` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SaveSearchWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSearchResponse, error) {
+	rsp, err := c.SaveSearchWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveSearchResponse(rsp)
+}
+
+// SaveSearchWithResponse performs a PUT /searches/{name} (the `SaveSearch` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SaveSearchWithResponse(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSearchResponse, error) {
+	rsp, err := c.SaveSearch(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveSearchResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -4970,6 +13995,39 @@ func (c *ClientWithResponses) SetPasswordWithResponse(ctx context.Context, body 
 	return ParseSetPasswordResponse(rsp)
 }
 
+// ListSitesWithResponse performs a GET /sites (the `ListSites` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error) {
+	rsp, err := c.ListSites(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSitesResponse(rsp)
+}
+
+// SetSiteWithBodyWithResponse performs a PUT /sites/{name} (the `SetSite` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSiteWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSiteResponse, error) {
+	rsp, err := c.SetSiteWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSiteResponse(rsp)
+}
+
+// SetSiteWithResponse performs a PUT /sites/{name} (the `SetSite` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSiteWithResponse(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error) {
+	rsp, err := c.SetSite(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSiteResponse(rsp)
+}
+
 // ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5012,6 +14070,28 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id ID
 		return nil, err
 	}
 	return ParseRevokeTokenResponse(rsp)
+}
+
+// ChangeVaultKeyWithBodyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeVaultKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error) {
+	rsp, err := c.ChangeVaultKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeVaultKeyResponse(rsp)
+}
+
+// ChangeVaultKeyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeVaultKeyWithResponse(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error) {
+	rsp, err := c.ChangeVaultKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeVaultKeyResponse(rsp)
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -5113,6 +14193,32 @@ func ParseEditAccountResponse(rsp *http.Response) (*EditAccountResponse, error) 
 	return response, nil
 }
 
+// ParseBackUpArchiveResponse parses an HTTP response from a BackUpArchiveWithResponse call
+func ParseBackUpArchiveResponse(rsp *http.Response) (*BackUpArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackUpArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckArchiveResponse parses an HTTP response from a CheckArchiveWithResponse call
 func ParseCheckArchiveResponse(rsp *http.Response) (*CheckArchiveResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5129,6 +14235,394 @@ func ParseCheckArchiveResponse(rsp *http.Response) (*CheckArchiveResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ArchiveReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHeadsResponse parses an HTTP response from a GetHeadsWithResponse call
+func ParseGetHeadsResponse(rsp *http.Response) (*GetHeadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHeadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHoldsResponse parses an HTTP response from a ListHoldsWithResponse call
+func ParseListHoldsResponse(rsp *http.Response) (*ListHoldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHoldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLiftHoldResponse parses an HTTP response from a LiftHoldWithResponse call
+func ParseLiftHoldResponse(rsp *http.Response) (*LiftHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LiftHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetHoldResponse parses an HTTP response from a SetHoldWithResponse call
+func ParseSetHoldResponse(rsp *http.Response) (*SetHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetProofResponse parses an HTTP response from a GetProofWithResponse call
+func ParseGetProofResponse(rsp *http.Response) (*GetProofResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetProofResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRetentionResponse parses an HTTP response from a GetRetentionWithResponse call
+func ParseGetRetentionResponse(rsp *http.Response) (*GetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRetentionResponse parses an HTTP response from a SetRetentionWithResponse call
+func ParseSetRetentionResponse(rsp *http.Response) (*SetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportRevisionResponse parses an HTTP response from a ImportRevisionWithResponse call
+func ParseImportRevisionResponse(rsp *http.Response) (*ImportRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TextFate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetArchiveStatsResponse parses an HTTP response from a GetArchiveStatsWithResponse call
+func ParseGetArchiveStatsResponse(rsp *http.Response) (*GetArchiveStatsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetArchiveStatsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ArchiveStats
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSurplusResponse parses an HTTP response from a ListSurplusWithResponse call
+func ParseListSurplusResponse(rsp *http.Response) (*ListSurplusResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSurplusResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseThinArchiveResponse parses an HTTP response from a ThinArchiveWithResponse call
+func ParseThinArchiveResponse(rsp *http.Response) (*ThinArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ThinArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Thinned
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListComingResponse parses an HTTP response from a ListComingWithResponse call
+func ParseListComingResponse(rsp *http.Response) (*ListComingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListComingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Coming
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5167,6 +14661,65 @@ func ParseCompareResponse(rsp *http.Response) (*CompareResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareTextsResponse parses an HTTP response from a CompareTextsWithResponse call
+func ParseCompareTextsResponse(rsp *http.Response) (*CompareTextsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareTextsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareAsDocumentResponse parses an HTTP response from a CompareAsDocumentWithResponse call
+func ParseCompareAsDocumentResponse(rsp *http.Response) (*CompareAsDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareAsDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -5278,6 +14831,134 @@ func ParseAddCredentialResponse(rsp *http.Response) (*AddCredentialResponse, err
 	return response, nil
 }
 
+// ParseDeleteCredentialResponse parses an HTTP response from a DeleteCredentialWithResponse call
+func ParseDeleteCredentialResponse(rsp *http.Response) (*DeleteCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeCredentialResponse parses an HTTP response from a ChangeCredentialWithResponse call
+func ParseChangeCredentialResponse(rsp *http.Response) (*ChangeCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Credential
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCredentialUseResponse parses an HTTP response from a ListCredentialUseWithResponse call
+func ParseListCredentialUseResponse(rsp *http.Response) (*ListCredentialUseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCredentialUseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CredentialUse
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWakeCredentialResponse parses an HTTP response from a WakeCredentialWithResponse call
+func ParseWakeCredentialResponse(rsp *http.Response) (*WakeCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WakeCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Credential
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5344,6 +15025,39 @@ func ParseAddDeviceResponse(rsp *http.Response) (*AddDeviceResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportDevicesResponse parses an HTTP response from a ImportDevicesWithResponse call
+func ParseImportDevicesResponse(rsp *http.Response) (*ImportDevicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportDevicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImportReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -5449,6 +15163,72 @@ func ParseEditDeviceResponse(rsp *http.Response) (*EditDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseTryLoginResponse parses an HTTP response from a TryLoginWithResponse call
+func ParseTryLoginResponse(rsp *http.Response) (*TryLoginResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryLoginResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LoginResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReplaceDeviceResponse parses an HTTP response from a ReplaceDeviceWithResponse call
+func ParseReplaceDeviceResponse(rsp *http.Response) (*ReplaceDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplaceDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
 func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5465,6 +15245,39 @@ func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListVisitsResponse parses an HTTP response from a ListVisitsWithResponse call
+func ParseListVisitsResponse(rsp *http.Response) (*ListVisitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVisitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RoundVisit
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5515,6 +15328,72 @@ func ParseListDialectsResponse(rsp *http.Response) (*ListDialectsResponse, error
 	return response, nil
 }
 
+// ParseTryDialectResponse parses an HTTP response from a TryDialectWithResponse call
+func ParseTryDialectResponse(rsp *http.Response) (*TryDialectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDialectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DialectResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEnrolResponse parses an HTTP response from a EnrolWithResponse call
+func ParseEnrolResponse(rsp *http.Response) (*EnrolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnrolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Enrolled
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStreamEventsResponse parses an HTTP response from a StreamEventsWithResponse call
 func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5529,6 +15408,361 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareFleetResponse parses an HTTP response from a CompareFleetWithResponse call
+func ParseCompareFleetResponse(rsp *http.Response) (*CompareFleetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareFleetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FleetComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFleetAtResponse parses an HTTP response from a ListFleetAtWithResponse call
+func ParseListFleetAtResponse(rsp *http.Response) (*ListFleetAtResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFleetAtResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FleetAt
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFreshnessResponse parses an HTTP response from a GetFreshnessWithResponse call
+func ParseGetFreshnessResponse(rsp *http.Response) (*GetFreshnessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFreshnessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FreshnessReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
+func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteGroupResponse parses an HTTP response from a DeleteGroupWithResponse call
+func ParseDeleteGroupResponse(rsp *http.Response) (*DeleteGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetGroupResponse parses an HTTP response from a SetGroupWithResponse call
+func ParseSetGroupResponse(rsp *http.Response) (*SetGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptHostKeysResponse parses an HTTP response from a AcceptHostKeysWithResponse call
+func ParseAcceptHostKeysResponse(rsp *http.Response) (*AcceptHostKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptHostKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListImportsResponse parses an HTTP response from a ListImportsWithResponse call
+func ParseListImportsResponse(rsp *http.Response) (*ListImportsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListImportsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SteadyImport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteImportResponse parses an HTTP response from a DeleteImportWithResponse call
+func ParseDeleteImportResponse(rsp *http.Response) (*DeleteImportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteImportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetImportResponse parses an HTTP response from a SetImportWithResponse call
+func ParseSetImportResponse(rsp *http.Response) (*SetImportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetImportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SteadyImport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunImportResponse parses an HTTP response from a RunImportWithResponse call
+func ParseRunImportResponse(rsp *http.Response) (*RunImportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunImportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImportReport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -5582,6 +15816,324 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 			headers.Link = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListJumpHostsResponse parses an HTTP response from a ListJumpHostsWithResponse call
+func ParseListJumpHostsResponse(rsp *http.Response) (*ListJumpHostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListJumpHostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []JumpHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteJumpHostResponse parses an HTTP response from a DeleteJumpHostWithResponse call
+func ParseDeleteJumpHostResponse(rsp *http.Response) (*DeleteJumpHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteJumpHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetJumpHostResponse parses an HTTP response from a SetJumpHostWithResponse call
+func ParseSetJumpHostResponse(rsp *http.Response) (*SetJumpHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetJumpHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JumpHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTrustJumpHostResponse parses an HTTP response from a TrustJumpHostWithResponse call
+func ParseTrustJumpHostResponse(rsp *http.Response) (*TrustJumpHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustJumpHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLinesResponse parses an HTTP response from a GetLinesWithResponse call
+func ParseGetLinesResponse(rsp *http.Response) (*GetLinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LineHistory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMomentsResponse parses an HTTP response from a ListMomentsWithResponse call
+func ParseListMomentsResponse(rsp *http.Response) (*ListMomentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMomentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Moment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteMomentResponse parses an HTTP response from a DeleteMomentWithResponse call
+func ParseDeleteMomentResponse(rsp *http.Response) (*DeleteMomentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteMomentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMomentResponse parses an HTTP response from a SetMomentWithResponse call
+func ParseSetMomentResponse(rsp *http.Response) (*SetMomentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMomentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Moment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindNearestResponse parses an HTTP response from a FindNearestWithResponse call
+func ParseFindNearestResponse(rsp *http.Response) (*FindNearestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindNearestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Nearest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetNoteResponse parses an HTTP response from a SetNoteWithResponse call
+func ParseSetNoteResponse(rsp *http.Response) (*SetNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -5758,15 +16310,143 @@ func ParseGetVisitSessionResponse(rsp *http.Response) (*GetVisitSessionResponse,
 	return response, nil
 }
 
-// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
-func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+// ParseGetVisitResponse parses an HTTP response from a GetVisitWithResponse call
+func ParseGetVisitResponse(rsp *http.Response) (*GetVisitResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetScheduleResponse{
+	response := &GetVisitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VisitStory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSchedulesResponse parses an HTTP response from a ListSchedulesWithResponse call
+func ParseListSchedulesResponse(rsp *http.Response) (*ListSchedulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSchedulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddScheduleResponse parses an HTTP response from a AddScheduleWithResponse call
+func ParseAddScheduleResponse(rsp *http.Response) (*AddScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteScheduleResponse parses an HTTP response from a DeleteScheduleWithResponse call
+func ParseDeleteScheduleResponse(rsp *http.Response) (*DeleteScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditScheduleResponse parses an HTTP response from a EditScheduleWithResponse call
+func ParseEditScheduleResponse(rsp *http.Response) (*EditScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditScheduleResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -5791,22 +16471,117 @@ func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) 
 	return response, nil
 }
 
-// ParseSetScheduleResponse parses an HTTP response from a SetScheduleWithResponse call
-func ParseSetScheduleResponse(rsp *http.Response) (*SetScheduleResponse, error) {
+// ParseSearchResponse parses an HTTP response from a SearchWithResponse call
+func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SetScheduleResponse{
+	response := &SearchResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Schedule
+		var dest Found
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSearchesResponse parses an HTTP response from a ListSearchesWithResponse call
+func ParseListSearchesResponse(rsp *http.Response) (*ListSearchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSearchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SavedSearch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSearchResponse parses an HTTP response from a DeleteSearchWithResponse call
+func ParseDeleteSearchResponse(rsp *http.Response) (*DeleteSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveSearchResponse parses an HTTP response from a SaveSearchWithResponse call
+func ParseSaveSearchResponse(rsp *http.Response) (*SaveSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SavedSearch
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5948,6 +16723,72 @@ func ParseSetPasswordResponse(rsp *http.Response) (*SetPasswordResponse, error) 
 	return response, nil
 }
 
+// ParseListSitesResponse parses an HTTP response from a ListSitesWithResponse call
+func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSiteResponse parses an HTTP response from a SetSiteWithResponse call
+func ParseSetSiteResponse(rsp *http.Response) (*SetSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6023,6 +16864,35 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	}
 
 	response := &RevokeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeVaultKeyResponse parses an HTTP response from a ChangeVaultKeyWithResponse call
+func ParseChangeVaultKeyResponse(rsp *http.Response) (*ChangeVaultKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeVaultKeyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

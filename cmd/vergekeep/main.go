@@ -9,7 +9,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	urfave "github.com/urfave/cli/v3"
@@ -24,7 +26,7 @@ func main() {
 	// its own share.
 	debug.SetGCPercent(1000)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Run(ctx, cli.Standard(), os.Args, version(), serve(), demonstration())
+	status := cli.Run(ctx, cli.Standard(), os.Args, version(), serve(), restore(), demonstration())
 	stop()
 	os.Exit(status)
 }
@@ -74,6 +76,11 @@ func serve() *urfave.Command {
 				}
 				return nil
 			}},
+			&urfave.BoolFlag{Name: "confirm-host-keys", Usage: "visit no device before somebody has accepted its first host key"},
+			&urfave.BoolFlag{Name: "allow-commands", Usage: "let administrators name commands of this machine as the source of secrets and lists"},
+			&urfave.StringFlag{Name: "drop-sftp", Usage: "host:port where devices copy their configuration to by SFTP"},
+			&urfave.StringFlag{Name: "drop-tftp", Usage: "likewise by TFTP, which is unprotected"},
+			&urfave.StringFlag{Name: "drop-host", Usage: "name or address by which devices reach this machine"},
 			&urfave.StringFlag{Name: "log-level", Value: "info", Usage: "debug, info, warn, error"},
 			&urfave.StringFlag{Name: "log-form", Value: "text", Usage: "text or json"},
 		},
@@ -86,7 +93,16 @@ func serve() *urfave.Command {
 				return err
 			}
 			daemon.Tune()
+			passphrase, err := vaultPassphrase()
+			if err != nil {
+				return err
+			}
+			if cmd.String("drop-tftp") != "" {
+				log.Warn("drops by TFTP are unprotected: anybody on the way can read them", "listen", cmd.String("drop-tftp"))
+			}
 			d, err := daemon.Open(ctx, daemon.Config{
+				Passphrase: passphrase, AllowCommands: cmd.Bool("allow-commands"), ConfirmKeys: cmd.Bool("confirm-host-keys"),
+				DropSFTP: cmd.String("drop-sftp"), DropTFTP: cmd.String("drop-tftp"), DropHost: cmd.String("drop-host"),
 				Data: cmd.String("data"), KeyFile: cmd.String("key-file"), Listen: cmd.String("listen"), Cert: cmd.String("tls-cert"), Key: cmd.String("tls-key"),
 				AllowPlain: cmd.Bool("listen-without-tls"), Dialects: cmd.String("dialects"), Concurrency: cmd.Int("concurrency"), Log: log, Version: version(),
 			})
@@ -102,6 +118,42 @@ func serve() *urfave.Command {
 			return errors.Join(err, d.Close())
 		},
 	}
+}
+
+func restore() *urfave.Command {
+	return &urfave.Command{
+		Name: "restore", Usage: "put a backup in the place of the service's database", ArgsUsage: "BACKUP", Category: "Service",
+		Description: "For example:\n   vergekeep restore ./vergekeep-monday.db --data /var/lib/vergekeep\n\nThe service must not run, and there must be no database at that place: move a damaged one away first. The vault's key is no part\nof a backup; put it beside it before the start.",
+		Flags:       []urfave.Flag{&urfave.StringFlag{Name: "data", Value: "./vergekeep-data", Usage: "folder of the database", Sources: urfave.EnvVars("VERGEKEEP_DATA")}},
+		Action: func(ctx context.Context, cmd *urfave.Command) error {
+			if cmd.Args().Len() != 1 {
+				return errors.New("name one backup; see 'vergekeep restore --help'")
+			}
+			if err := daemon.Restore(ctx, cmd.Args().First(), cmd.String("data")); err != nil {
+				return err
+			}
+			fmt.Fprintf(os.Stderr, "Restored to %s. Start the service, then run 'vergekeep archive check'.\n", cmd.String("data"))
+			return nil
+		},
+	}
+}
+
+// vaultPassphrase is the vault's passphrase: from the environment, or from a
+// systemd credential (systemd.exec(5), LoadCredential=) of the name
+// vergekeep-vault. Without one, the key is in a file.
+func vaultPassphrase() (string, error) {
+	if p := os.Getenv("VERGEKEEP_VAULT_PASSPHRASE"); p != "" {
+		return p, nil
+	}
+	folder := os.Getenv("CREDENTIALS_DIRECTORY")
+	if folder == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(filepath.Join(folder, "vergekeep-vault"))
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return strings.TrimRight(string(text), "\r\n"), err
 }
 
 func demonstration() *urfave.Command {

@@ -4,7 +4,13 @@ import Fleet from './pages/fleet/Fleet.vue'
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/fleet' },
+    { path: '/', redirect: '/today' },
+    {
+      path: '/today',
+      name: 'today',
+      component: () => import('./pages/today/Today.vue'),
+      meta: { title: 'Today' },
+    },
     { path: '/fleet', name: 'fleet', component: Fleet, meta: { title: 'Fleet' } },
     {
       path: '/device',
@@ -19,6 +25,18 @@ export const router = createRouter({
       meta: { title: 'Compare' },
     },
     {
+      path: '/search',
+      name: 'search',
+      component: () => import('./pages/search/Search.vue'),
+      meta: { title: 'Search' },
+    },
+    {
+      path: '/past',
+      name: 'past',
+      component: () => import('./pages/past/Past.vue'),
+      meta: { title: 'As of', under: 'fleet' },
+    },
+    {
       path: '/rounds',
       name: 'rounds',
       component: () => import('./pages/rounds/Rounds.vue'),
@@ -31,10 +49,40 @@ export const router = createRouter({
       meta: { title: 'Round', under: 'rounds' },
     },
     {
+      path: '/rounds/:id(\\d+)/visit',
+      name: 'visit',
+      component: () => import('./pages/rounds/Story.vue'),
+      meta: { title: 'Visit', under: 'rounds' },
+    },
+    {
       path: '/journal',
       name: 'journal',
       component: () => import('./pages/journal/Journal.vue'),
       meta: { title: 'Journal' },
+    },
+    {
+      path: '/add',
+      name: 'add',
+      component: () => import('./pages/add/Add.vue'),
+      meta: { title: 'Add devices' },
+    },
+    {
+      path: '/groups',
+      name: 'groups',
+      component: () => import('./pages/groups/Groups.vue'),
+      meta: { title: 'Groups and sites' },
+    },
+    {
+      path: '/schedules',
+      name: 'schedules',
+      component: () => import('./pages/schedules/Schedules.vue'),
+      meta: { title: 'Schedules' },
+    },
+    {
+      path: '/credentials',
+      name: 'credentials',
+      component: () => import('./pages/credentials/Credentials.vue'),
+      meta: { title: 'Credentials' },
     },
     {
       path: '/:rest(.*)*',

@@ -5,7 +5,7 @@ import "strings"
 // parseBrace reads statements that end with ";" and sections in braces. Quotes
 // protect both; "#" to the end of the line and "/* … */" are comments.
 func parseBrace(t *Tree) {
-	b := builder{t: t}
+	b := newBuilder(t)
 	src := t.Source
 	at := 0 // start of the bytes that no node owns
 	for {
@@ -25,9 +25,9 @@ func parseBrace(t *Tree) {
 			end = restOfLine(src, end)
 			if len(b.stack) == 0 {
 				t.Stray++
-				b.add(Node{Kind: Line, Text: "}", At: Span{i, i + 1}, Head: Span{at, end}})
+				b.add(Node{Kind: Line, Text: "}", At: span(i, i+1), Head: span(at, end)})
 			} else {
-				b.close(Span{at, end})
+				b.close(span(at, end))
 			}
 			at = end
 		case src[i] == '#' || t.isComment(src[i:min(len(src), i+8)]):
@@ -37,8 +37,8 @@ func parseBrace(t *Tree) {
 			} else {
 				end += i + 1
 			}
-			text := trimRight(src, Span{i, end})
-			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: Span{at, end}})
+			text := trimRight(src, span(i, end))
+			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: span(at, end)})
 			at = end
 		case strings.HasPrefix(src[i:], "/*"):
 			end := strings.Index(within(src[i:]), "*/")
@@ -48,12 +48,12 @@ func parseBrace(t *Tree) {
 			} else {
 				end = restOfLine(src, i+end+2)
 			}
-			text := trimRight(src, Span{i, end})
-			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: Span{at, end}})
+			text := trimRight(src, span(i, end))
+			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: span(at, end)})
 			at = end
 		default:
 			end, mark := statementEnd(src, i)
-			text := trimRight(src, Span{i, end})
+			text := trimRight(src, span(i, end))
 			n := Node{Kind: Line, Text: src[text.From:text.To], At: text}
 			if mark != 0 {
 				end++
@@ -61,7 +61,7 @@ func parseBrace(t *Tree) {
 				t.Unclosed++
 			}
 			end = restOfLine(src, end)
-			n.Head = Span{at, end}
+			n.Head = span(at, end)
 			added := b.add(n)
 			if mark == '{' {
 				b.open(added)

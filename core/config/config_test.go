@@ -22,7 +22,7 @@ var syntaxes = map[string]Syntax{
 func check(t require.TestingT, src string, syntax Syntax) {
 	tree := Parse(src, syntax)
 	require.Equal(t, src, tree.Print(), "printing gives back the same bytes")
-	at := 0
+	at := int32(0)
 	var walk func(nodes []*Node, parent *Node)
 	walk = func(nodes []*Node, parent *Node) {
 		for _, n := range nodes {
@@ -35,7 +35,7 @@ func check(t require.TestingT, src string, syntax Syntax) {
 				at = n.Tail.To
 			}
 			require.LessOrEqual(t, n.Line, n.LastLine)
-			require.LessOrEqual(t, n.LastLine, tree.Lines())
+			require.LessOrEqual(t, int(n.LastLine), tree.Lines())
 			tree.Words(n)
 			n.Path()
 		}
@@ -100,7 +100,7 @@ func TestVerbatimBlockIsOneNode(t *testing.T) {
 	tree := Parse("banner login until %%\n  interface fake\nend\n%%\ninterface a\n  mtu 1\n", syntaxes["indent"])
 	require.Len(t, tree.Children, 2)
 	assert.Equal(t, Verbatim, tree.Children[0].Kind)
-	assert.Equal(t, 4, tree.Children[0].LastLine)
+	assert.EqualValues(t, 4, tree.Children[0].LastLine)
 	assert.Equal(t, []string{"banner login until %%"}, tree.PathAt(3))
 	assert.Equal(t, []string{"interface a"}, tree.PathAt(6))
 }

@@ -5,7 +5,7 @@ import "strings"
 // parseJSON reads objects and arrays. The heading of a member is its name; a
 // leaf is its name and its value. Like the other readers it validates nothing.
 func parseJSON(t *Tree) {
-	b := builder{t: t}
+	b := newBuilder(t)
 	src := t.Source
 	at := 0
 	for {
@@ -20,9 +20,9 @@ func parseJSON(t *Tree) {
 			end := jsonRest(src, i+1)
 			if len(b.stack) == 0 {
 				t.Stray++
-				b.add(Node{Kind: Line, Text: src[i : i+1], At: Span{i, i + 1}, Head: Span{at, end}})
+				b.add(Node{Kind: Line, Text: src[i : i+1], At: span(i, i+1), Head: span(at, end)})
 			} else {
-				b.close(Span{at, end})
+				b.close(span(at, end))
 			}
 			at = end
 			continue
@@ -48,15 +48,15 @@ func parseJSON(t *Tree) {
 			if name == "" {
 				name = src[i : i+1]
 			}
-			b.open(b.add(Node{Text: name, At: Span{start, i + 1}, Head: Span{at, end}}))
+			b.open(b.add(Node{Text: name, At: span(start, i+1), Head: span(at, end)}))
 			at = end
 			continue
 		}
 		end := jsonScalarEnd(src, i)
-		value := trimRight(src, Span{i, end})
-		n := Node{Kind: Line, Text: strings.TrimSpace(name + " " + src[value.From:value.To]), At: Span{start, max(value.To, start+1)}, Value: value}
+		value := trimRight(src, span(i, end))
+		n := Node{Kind: Line, Text: strings.TrimSpace(name + " " + src[value.From:value.To]), At: span(start, max(int(value.To), start+1)), Value: value}
 		end = jsonRest(src, max(end, start+1))
-		n.Head = Span{at, end}
+		n.Head = span(at, end)
 		b.add(n)
 		at = end
 	}

@@ -1,6 +1,9 @@
 package config
 
-import "strings"
+import (
+	"regexp"
+	"strings"
+)
 
 // rawLine is one line of the source: its bytes with line end, and its text
 // without indentation, trailing blanks and line end.
@@ -15,7 +18,7 @@ func (t *Tree) rawLine(i int) rawLine {
 	if i+1 < len(t.starts) {
 		to = t.starts[i+1]
 	}
-	l := rawLine{all: Span{from, to}}
+	l := rawLine{all: span(from, to)}
 	for from < to {
 		c := t.Source[from]
 		if c == ' ' {
@@ -30,7 +33,7 @@ func (t *Tree) rawLine(i int) rawLine {
 	for to > from && isBlank(t.Source[to-1]) {
 		to--
 	}
-	l.text = Span{from, to}
+	l.text = span(from, to)
 	return l
 }
 
@@ -49,7 +52,10 @@ func (t *Tree) isComment(text string) bool {
 // index of its last line. A block without an end is no block: taking the rest
 // of a configuration for a banner would hide it.
 func (t *Tree) verbatimEnd(i int, text string) (last int, ok bool) {
-	for _, rule := range t.Syntax.Verbatim {
+	for k, rule := range t.Syntax.Verbatim {
+		if !strings.HasPrefix(text, t.verbatimStarts[k]) {
+			continue
+		}
 		m := rule.Start.FindStringSubmatch(text)
 		if m == nil {
 			continue
@@ -69,6 +75,23 @@ func (t *Tree) verbatimEnd(i int, text string) (last int, ok bool) {
 		t.Unclosed++
 	}
 	return 0, false
+}
+
+// literalStart is what every match of an expression of the form "^word …"
+// starts with, as far as that is easily seen; most lines are ruled out by it.
+func literalStart(re *regexp.Regexp) string {
+	expr, anchored := strings.CutPrefix(re.String(), "^")
+	if !anchored || strings.Contains(expr, "|") {
+		return ""
+	}
+	n := 0
+	for n < len(expr) && ('a' <= expr[n] && expr[n] <= 'z' || 'A' <= expr[n] && expr[n] <= 'Z' || expr[n] == ' ') {
+		n++
+	}
+	if n > 0 && n < len(expr) && strings.IndexByte("?*+{", expr[n]) >= 0 {
+		n-- // the last one may be missing
+	}
+	return expr[:n]
 }
 
 // leaf makes the node of line i: a line, blank, comment, or verbatim block. It
@@ -92,7 +115,7 @@ func (t *Tree) leaf(i int, l rawLine) (Node, int) {
 }
 
 func parseIndent(t *Tree) {
-	b := builder{t: t}
+	b := newBuilder(t)
 	indents := []int{} // of the open sections' headings
 	var prev *Node     // the last line that could be a heading
 	prevIndent := 0
@@ -102,16 +125,15 @@ func parseIndent(t *Tree) {
 		n, last := t.leaf(i, l)
 		if n.Kind != Blank {
 			if prev != nil && l.indent > prevIndent {
-				b.adopt(prev)
 				b.open(prev)
 				indents = append(indents, prevIndent)
 			}
 			for len(indents) > 0 && l.indent <= indents[len(indents)-1] {
-				b.close(Span{at, at})
+				b.close(span(at, at))
 				indents = indents[:len(indents)-1]
 			}
 		}
-		at = n.Head.To
+		at = int(n.Head.To)
 		added := b.add(n)
 		switch n.Kind {
 		case Line:
@@ -123,13 +145,13 @@ func parseIndent(t *Tree) {
 		i = last
 	}
 	for len(b.stack) > 0 { // a section ends with its indentation: none is left open
-		b.close(Span{at, at})
+		b.close(span(at, at))
 	}
 	b.finish(at)
 }
 
 func parseFlat(t *Tree) {
-	b := builder{t: t}
+	b := newBuilder(t)
 	at := 0
 	for i := 0; i < len(t.starts); i++ {
 		n, last := t.leaf(i, t.rawLine(i))
@@ -138,19 +160,19 @@ func parseFlat(t *Tree) {
 			heading = t.group(n)
 		}
 		if len(b.stack) > 0 && n.Kind != Blank && heading != b.stack[0].Text {
-			b.close(Span{at, at})
+			b.close(span(at, at))
 		}
 		if heading != "" && len(b.stack) == 0 {
-			g := b.add(Node{Text: heading, Head: Span{at, at}})
+			g := b.add(Node{Text: heading, Head: span(at, at)})
 			b.open(g)
 			g.Kind = Group
 		}
-		at = n.Head.To
+		at = int(n.Head.To)
 		b.add(n)
 		i = last
 	}
 	if len(b.stack) > 0 {
-		b.close(Span{at, at})
+		b.close(span(at, at))
 	}
 	b.finish(at)
 }

@@ -50,19 +50,21 @@ const (
 )
 
 // Span is a half-open range of bytes in the source.
-type Span struct{ From, To int }
+type Span struct{ From, To int32 }
+
+func span(from, to int) Span { return Span{int32(from), int32(to)} }
 
 // Node is a piece of a configuration. Head, the nodes of Children and Tail lie
 // one after the other in the source and leave no byte out.
 type Node struct {
 	Kind     Kind
-	Text     string // its words, without indentation, marks and line end
+	Line     int32  // number of the first line, from 1
+	LastLine int32  // number of the last line, closing mark included
 	At       Span   // where Text stands; empty where Text was put together
 	Value    Span   // xml and json leaves: where the value stands
 	Head     Span   // all bytes before the children
 	Tail     Span   // all bytes after the children: a closing mark
-	Line     int    // number of the first line, from 1
-	LastLine int    // number of the last line, closing mark included
+	Text     string // its words, without indentation, marks and line end
 	Parent   *Node  // nil for a top-level node
 	Children []*Node
 }
@@ -77,11 +79,16 @@ type Tree struct {
 	tail     Span // what follows the last node
 	starts   []int
 	heads    []*Node // by line: the node that the line belongs to
+
+	verbatimStarts []string // by verbatim rule: what its first line starts with
 }
 
 // Parse reads src. It never fails: what cannot be understood is a [Line].
 func Parse(src string, syntax Syntax) *Tree {
 	t := &Tree{Source: src, Syntax: syntax, starts: lineStarts(src)}
+	for _, rule := range syntax.Verbatim {
+		t.verbatimStarts = append(t.verbatimStarts, literalStart(rule.Start))
+	}
 	switch syntax.Reader {
 	case Brace:
 		parseBrace(t)
@@ -143,6 +150,15 @@ func (t *Tree) LineAt(n int) string {
 	return strings.TrimRight(t.Source[t.starts[n-1]:end], "\r\n")
 }
 
+// LineStart is the offset of the first byte of line n (from 1); behind the last
+// line it is the length of the source.
+func (t *Tree) LineStart(n int) int {
+	if n > len(t.starts) {
+		return len(t.Source)
+	}
+	return t.starts[n-1]
+}
+
 // NodeAt is the node that line n (from 1) belongs to: the one that starts on
 // it, or the one whose block or closing mark covers it. It is nil outside.
 func (t *Tree) NodeAt(n int) *Node {
@@ -159,7 +175,7 @@ func (t *Tree) PathAt(n int) []string {
 	if node == nil {
 		return nil
 	}
-	if node.Line == n {
+	if int(node.Line) == n {
 		return node.Path()
 	}
 	if node.Kind == Verbatim || node.Kind == Section {
@@ -213,32 +229,50 @@ func (t *Tree) Words(n *Node) []Word {
 }
 
 func splitWords(src string, at Span) []Word {
-	var words []Word
-	for i := at.From; i < at.To; {
-		if src[i] == ' ' || src[i] == '\t' {
-			i++
-			continue
-		}
-		from := i
-		for i < at.To && src[i] != ' ' && src[i] != '\t' {
-			if q := src[i]; q == '"' || q == '\'' {
-				if end := strings.IndexByte(src[i+1:at.To], q); end >= 0 {
-					i += end + 2
-					continue
-				}
-			}
-			i++
-		}
-		words = append(words, Word{src[from:i], Span{from, i}})
+	words := make([]Word, 0, 4)
+	for w, ok := nextWord(src, at); ok; w, ok = nextWord(src, at) {
+		words = append(words, w)
+		at.From = w.At.To
 	}
 	return words
+}
+
+// NextWord is the first of the node's words at or after the offset at, for
+// callers that need only the first few; [Tree.Words] has the others. It is false
+// behind the last one, and for XML and JSON, whose leaves have no words of their own.
+func (t *Tree) NextWord(n *Node, at int32) (Word, bool) {
+	if t.Syntax.Reader == XML || t.Syntax.Reader == JSON {
+		return Word{}, false
+	}
+	return nextWord(t.Source, Span{max(at, n.At.From), n.At.To})
+}
+
+func nextWord(src string, at Span) (Word, bool) {
+	i, end := int(at.From), int(at.To)
+	for i < end && (src[i] == ' ' || src[i] == '\t') {
+		i++
+	}
+	if i >= end {
+		return Word{}, false
+	}
+	from := i
+	for i < end && src[i] != ' ' && src[i] != '\t' {
+		if q := src[i]; q == '"' || q == '\'' {
+			if closing := strings.IndexByte(src[i+1:end], q); closing >= 0 {
+				i += closing + 2
+				continue
+			}
+		}
+		i++
+	}
+	return Word{src[from:i], span(from, i)}, true
 }
 
 func lineStarts(src string) []int {
 	if src == "" {
 		return nil
 	}
-	starts := make([]int, 1, len(src)/20+2)
+	starts := make([]int, 1, len(src)/16+2)
 	for i := 0; ; {
 		next := strings.IndexByte(src[i:], '\n')
 		if next < 0 {
@@ -255,59 +289,81 @@ func lineStarts(src string) []int {
 // index fills in line numbers and the node of each line.
 func (t *Tree) index() {
 	t.heads = make([]*Node, len(t.starts))
-	line := 1
-	lineOf := func(offset int) int { // offsets come in ascending order
-		for line < len(t.starts) && t.starts[line] <= offset {
-			line++
-		}
-		return line
+	x := indexer{t: t, line: 1, next: len(t.Source) + 1}
+	if len(t.starts) > 1 {
+		x.next = t.starts[1]
 	}
-	claim := func(n *Node, from, to int) {
-		for l := from; l <= to && l <= len(t.heads); l++ {
-			if t.heads[l-1] == nil {
-				t.heads[l-1] = n
-			}
-		}
-	}
-	var visit func(nodes []*Node)
-	visit = func(nodes []*Node) {
-		for _, n := range nodes {
-			if n.Kind != Group {
-				first := n.Head.From
-				if n.At.To > n.At.From {
-					first = n.At.From
-				}
-				headStart := lineOf(n.Head.From)
-				n.Line = lineOf(first)
-				n.LastLine = n.Line
-				if n.Head.To > n.Head.From {
-					n.LastLine = lineOf(n.Head.To - 1)
-				}
-				claim(n, n.Line, n.LastLine)
-				claim(n, headStart, n.Line)
-			}
-			visit(n.Children)
-			if len(n.Children) > 0 {
-				if n.Kind == Group {
-					n.Line = n.Children[0].Line
-				}
-				n.LastLine = max(n.LastLine, n.Children[len(n.Children)-1].LastLine)
-			}
-			if n.Tail.To > n.Tail.From {
-				from := lineOf(n.Tail.From)
-				n.LastLine = max(n.LastLine, lineOf(n.Tail.To-1))
-				claim(n, from, n.LastLine)
-			}
+	x.visit(t.Children)
+}
+
+type indexer struct {
+	t    *Tree
+	line int // that the last offset stood on
+	next int // offset of the line after it
+}
+
+// lineOf is the line of an offset; offsets come in ascending order.
+func (x *indexer) lineOf(offset int32) int32 {
+	for int(offset) >= x.next {
+		x.line++
+		x.next = len(x.t.Source) + 1
+		if x.line < len(x.t.starts) {
+			x.next = x.t.starts[x.line]
 		}
 	}
-	visit(t.Children)
+	return int32(x.line)
+}
+
+func (x *indexer) claim(n *Node, from, to int32) {
+	for l := from; l <= to && int(l) <= len(x.t.heads); l++ {
+		if x.t.heads[l-1] == nil {
+			x.t.heads[l-1] = n
+		}
+	}
+}
+
+func (x *indexer) visit(nodes []*Node) {
+	for _, n := range nodes {
+		if n.Kind != Group {
+			first := n.Head.From
+			headStart := x.lineOf(first)
+			if n.At.To > n.At.From {
+				first = n.At.From
+			}
+			n.Line = x.lineOf(first)
+			n.LastLine = n.Line
+			if n.Head.To > n.Head.From {
+				n.LastLine = x.lineOf(n.Head.To - 1)
+			}
+			x.claim(n, n.Line, n.LastLine)
+			x.claim(n, headStart, n.Line)
+		}
+		if len(n.Children) > 0 {
+			x.visit(n.Children)
+			if n.Kind == Group {
+				n.Line = n.Children[0].Line
+			}
+			n.LastLine = max(n.LastLine, n.Children[len(n.Children)-1].LastLine)
+		}
+		if n.Tail.To > n.Tail.From {
+			from := x.lineOf(n.Tail.From)
+			n.LastLine = max(n.LastLine, x.lineOf(n.Tail.To-1))
+			x.claim(n, from, n.LastLine)
+		}
+	}
 }
 
 // builder appends nodes to a tree and keeps the stack of open sections.
 type builder struct {
-	t     *Tree
-	stack []*Node
-	slab  []Node
+	t       *Tree
+	stack   []*Node
+	pending [][]*Node // by depth: the children so far; pending[0] are the top-level nodes
+	slab    []Node
+	arena   []*Node // room for lists of children
+}
+
+func newBuilder(t *Tree) *builder {
+	return &builder{t: t, pending: make([][]*Node, 1, 8)}
 }
 
 func (b *builder) add(n Node) *Node {
@@ -318,60 +374,72 @@ func (b *builder) add(n Node) *Node {
 	b.slab = b.slab[1:]
 	*p = n
 	p.Tail = Span{n.Head.To, n.Head.To}
-	if len(b.stack) == 0 {
-		b.t.Children = append(b.t.Children, p)
-		return p
+	depth := len(b.stack)
+	if depth > 0 {
+		p.Parent = b.stack[depth-1]
 	}
-	p.Parent = b.stack[len(b.stack)-1]
-	p.Parent.Children = append(p.Parent.Children, p)
+	b.pending[depth] = append(b.pending[depth], p)
 	return p
 }
 
-// adopt makes the nodes that follow n, which are blank, its children.
-func (b *builder) adopt(n *Node) {
-	siblings := &b.t.Children
-	if n.Parent != nil {
-		siblings = &n.Parent.Children
-	}
-	at := len(*siblings) - 1
-	for (*siblings)[at] != n {
+// open makes n, which is the last node added but for blank ones, the innermost
+// section. The blank ones become its children.
+func (b *builder) open(n *Node) {
+	siblings := b.pending[len(b.stack)]
+	at := len(siblings) - 1
+	for siblings[at] != n {
+		siblings[at].Parent = n
 		at--
 	}
-	for _, blank := range (*siblings)[at+1:] {
-		blank.Parent = n
-		n.Children = append(n.Children, blank)
-	}
-	*siblings = (*siblings)[:at+1]
-}
-
-func (b *builder) open(n *Node) {
 	n.Kind = Section
+	b.pending[len(b.stack)] = siblings[:at+1]
 	b.stack = append(b.stack, n)
+	if len(b.pending) <= len(b.stack) {
+		b.pending = append(b.pending, nil)
+	}
+	b.pending[len(b.stack)] = append(b.pending[len(b.stack)][:0], siblings[at+1:]...)
 }
 
 // close ends the innermost section, with its closing mark at tail.
 func (b *builder) close(tail Span) {
-	b.stack[len(b.stack)-1].Tail = tail
+	n := b.stack[len(b.stack)-1]
+	n.Children = b.keep(b.pending[len(b.stack)])
+	n.Tail = tail
 	b.stack = b.stack[:len(b.stack)-1]
+}
+
+// keep copies a list that is complete.
+func (b *builder) keep(list []*Node) []*Node {
+	if len(list) == 0 {
+		return nil
+	}
+	if len(list) > len(b.arena) {
+		b.arena = make([]*Node, max(len(list), min(len(b.t.starts)+1, 256)))
+	}
+	kept := b.arena[:len(list):len(list)]
+	b.arena = b.arena[len(list):]
+	copy(kept, list)
+	return kept
 }
 
 // finish closes what is open at the end of the source.
 func (b *builder) finish(at int) {
 	b.t.Unclosed += len(b.stack)
 	for len(b.stack) > 0 {
-		b.close(Span{at, at})
+		b.close(span(at, at))
 	}
-	b.t.tail = Span{at, len(b.t.Source)}
+	b.t.Children = b.keep(b.pending[0])
+	b.t.tail = span(at, len(b.t.Source))
 	if at == len(b.t.Source) || len(b.t.Children) == 0 {
 		return
 	}
 	// The rest belongs to the last top-level node, so that no line is without one.
 	last := b.t.Children[len(b.t.Children)-1]
-	if last.Tail.To == at {
+	if int(last.Tail.To) == at {
 		if last.Tail.From == last.Tail.To {
-			last.Tail.From = at
+			last.Tail.From = int32(at)
 		}
-		last.Tail.To = len(b.t.Source)
-		b.t.tail = Span{len(b.t.Source), len(b.t.Source)}
+		last.Tail.To = int32(len(b.t.Source))
+		b.t.tail = span(len(b.t.Source), len(b.t.Source))
 	}
 }

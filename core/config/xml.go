@@ -6,7 +6,7 @@ import "strings"
 // a validator: names are matched as written, entities stay as they are, and
 // what is not well formed is kept as plain text.
 func parseXML(t *Tree) {
-	b := builder{t: t}
+	b := newBuilder(t)
 	src := t.Source
 	at := 0
 	for {
@@ -24,22 +24,22 @@ func parseXML(t *Tree) {
 			} else {
 				end += i
 			}
-			text := trimRight(src, Span{i, end})
-			b.add(Node{Kind: Line, Text: src[text.From:text.To], At: text, Value: text, Head: Span{at, end}})
+			text := trimRight(src, span(i, end))
+			b.add(Node{Kind: Line, Text: src[text.From:text.To], At: text, Value: text, Head: span(at, end)})
 			at = end
 			continue
 		}
 		if end, ok := xmlAside(src, i); ok {
 			end = restOfLine(src, end)
-			text := trimRight(src, Span{i, end})
-			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: Span{at, end}})
+			text := trimRight(src, span(i, end))
+			b.add(Node{Kind: Comment, Text: src[text.From:text.To], At: text, Head: span(at, end)})
 			at = end
 			continue
 		}
 		end := tagEnd(src, i)
 		if end < 0 {
 			t.Unclosed++
-			b.add(Node{Kind: Line, Text: trimSpace(src[i:]), At: trimRight(src, Span{i, len(src)}), Head: Span{at, len(src)}})
+			b.add(Node{Kind: Line, Text: trimSpace(src[i:]), At: trimRight(src, span(i, len(src))), Head: span(at, len(src))})
 			at = len(src)
 			break
 		}
@@ -47,34 +47,34 @@ func parseXML(t *Tree) {
 		if strings.HasPrefix(name, "/") {
 			end = restOfLine(src, end)
 			if k := len(b.stack); k > 0 && tagName(src[b.stack[k-1].At.From:b.stack[k-1].Head.To]) == name[1:] {
-				b.close(Span{at, end})
+				b.close(span(at, end))
 			} else {
 				t.Stray++
-				b.add(Node{Kind: Line, Text: src[i:end], At: trimRight(src, Span{i, end}), Head: Span{at, end}})
+				b.add(Node{Kind: Line, Text: src[i:end], At: trimRight(src, span(i, end)), Head: span(at, end)})
 			}
 			at = end
 			continue
 		}
-		n := Node{Kind: Line, Text: name, At: Span{i, end}}
+		n := Node{Kind: Line, Text: name, At: span(i, end)}
 		if src[end-2] == '/' {
-			n.Head = Span{at, restOfLine(src, end)}
-			at = n.Head.To
+			n.Head = span(at, restOfLine(src, end))
+			at = int(n.Head.To)
 			b.add(n)
 			continue
 		}
 		if close, valueEnd, ok := leafEnd(src, end, name); ok {
-			n.Value = Span{end, valueEnd}
+			n.Value = span(end, valueEnd)
 			if value := trimSpace(src[end:valueEnd]); value != "" {
 				n.Text += " " + value
 			}
-			n.At.To = close
-			n.Head = Span{at, restOfLine(src, close)}
-			at = n.Head.To
+			n.At.To = int32(close)
+			n.Head = span(at, restOfLine(src, close))
+			at = int(n.Head.To)
 			b.add(n)
 			continue
 		}
-		n.Head = Span{at, restOfLine(src, end)}
-		at = n.Head.To
+		n.Head = span(at, restOfLine(src, end))
+		at = int(n.Head.To)
 		b.open(b.add(n))
 	}
 	b.finish(at)

@@ -16,6 +16,7 @@ import (
 
 	"vergekeep/core/config"
 	"vergekeep/core/pattern"
+	"vergekeep/core/reason"
 )
 
 // Dialect describes one platform. It is immutable once loaded.
@@ -23,6 +24,7 @@ type Dialect struct {
 	Name    string
 	Title   string
 	Maker   string
+	Variant string // which of the file's variants this is; "" for the file itself
 	Source  string // where it was loaded from
 	Version string // short fingerprint of the file's contents
 	Text    string // the file itself
@@ -30,15 +32,28 @@ type Dialect struct {
 	Reach        Reach
 	Prompts      map[string]*regexp.Regexp
 	Pagers       []Pager
-	Errors       []*regexp.Regexp
+	Errors       []Sign // error answers
+	Login        []Sign // refusals before it lets us in
+	Recognise    Recognise
+	Names        map[string]*pattern.Pattern // neutral names
 	Conversation Conversation
 	Captures     []Capture
 	Clean        []Transform
 	Complete     Complete
+	Steady       []Steady
 	Nameplate    map[string]Fact
 	Syntax       config.Syntax
 	Volatile     []*pattern.Pattern
 	Secrets      []Secret
+	Order        []*pattern.Pattern // lines whose order among each other counts
+	Values       []*pattern.Pattern // what is captured is the value; the rest says which line it is
+	Own          []*pattern.Pattern // what each device has of its own
+
+	Variants []Variant
+
+	marked *pattern.Set // the patterns of Secrets, then those of Volatile
+	shaped *pattern.Set // the patterns of Order, then those of Values
+	own    *pattern.Set
 }
 
 // Channel is how a dialect's commands reach the device.
@@ -49,6 +64,7 @@ const (
 	Exec    Channel = "exec"    // one SSH exec request a command
 	Pty     Channel = "pty"     // a shell on a pseudo-terminal
 	Netconf Channel = "netconf" // the NETCONF subsystem (RFC 6242)
+	HTTPS   Channel = "https"   // HTTPS, RESTCONF (RFC 8040) among it
 )
 
 // Reach is how a device of this platform is reached, with time limits.
@@ -57,9 +73,28 @@ type Reach struct {
 	Width   int  // columns of the pseudo-terminal
 	Height  int  // rows
 	Echo    bool // the device repeats what is typed
+	Port    int  // where the record gives none; 0 for the protocol's own
+	Wake    []string
 	Connect time.Duration
 	Silence time.Duration
 	Visit   time.Duration
+}
+
+// Sign is a text with the reason that it means.
+type Sign struct {
+	See   *regexp.Regexp
+	Means reason.Code
+}
+
+// Recognise is how a device of the platform is told at first sight; what is nil
+// or empty says nothing.
+type Recognise struct {
+	General     bool           // it fits many platforms
+	Banner      *regexp.Regexp // what it says before or after the login
+	Prompt      *regexp.Regexp
+	Capability  *regexp.Regexp // one of its NETCONF capabilities
+	SysObjectID string         // SNMP: a prefix
+	SysDescr    *regexp.Regexp
 }
 
 // Pager is a halt in the output that goes on at a key.
@@ -84,6 +119,11 @@ type State struct {
 	Name      string
 	Send      string // a line
 	RPC       string // netconf: the operation element
+	Get       string // https: a path
+	Accept    string // https: the media type asked for
+	File      string // exec: a file to fetch instead of a command
+	By        string // how File is fetched: sftp or scp
+	Drop      string // sftp or tftp: the answer is what the device copies to us
 	Needs     string // netconf: a capability without which the state is left by Otherwise
 	Keep      string // the name under which the answer is kept
 	Tolerate  bool   // an error answer is an empty answer
@@ -117,6 +157,8 @@ type Capture struct {
 	Datastore string
 	Part      string // "${item}" for one part each
 	From      string
+	Optional  bool   // a visit without it is good all the same
+	Convert   string // how its bytes become text, or ""
 }
 
 // Transform is one step of cleaning; exactly one field is set.
@@ -148,8 +190,12 @@ type Fact struct {
 	Match *regexp.Regexp
 }
 
+// Steady is a fact that must be the same before and after the configuration
+// was read.
+type Steady struct{ Before, After Fact }
+
 // NameplateFields are the facts that a dialect can name.
-var NameplateFields = []string{"name", "serial", "model", "version"}
+var NameplateFields = []string{"name", "serial", "model", "version", "uptime"}
 
 // Secret is a place that holds a secret: what the pattern captures as "secret".
 type Secret struct {

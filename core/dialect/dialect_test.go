@@ -22,7 +22,7 @@ func builtins(t testing.TB) Set {
 }
 
 func TestBuiltInDialectsAreFine(t *testing.T) {
-	assert.Equal(t, []string{"capstan", "coaming", "sounder", "tidegate"}, builtins(t).Names())
+	assert.Equal(t, []string{"capstan", "coaming", "frr", "linux-nftables", "netconf", "openvswitch", "restconf", "sounder", "tidegate"}, builtins(t).Names())
 }
 
 // TestComplaints holds faulty files in testdata/faulty; the complaints wanted
@@ -57,7 +57,7 @@ func TestAFolderReplacesABuiltInAndAFaultyFileHidesNoOther(t *testing.T) {
 	var fault *FileError
 	require.ErrorAs(t, err, &fault)
 	assert.Equal(t, "Ours", set["capstan"].Title)
-	assert.Len(t, set, 4)
+	assert.Len(t, set, 9)
 }
 
 const running = `configuration of x, changed 2026-11-20 by noc

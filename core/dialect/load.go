@@ -1,12 +1,14 @@
 package dialect
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -51,13 +53,22 @@ type file struct {
 	Maker  string
 	Reach  struct {
 		Channel                 Channel
-		Width, Height           int
+		Width, Height, Port     int
+		Wake                    []string
 		Echo                    *bool
 		Connect, Silence, Visit string
 	}
-	Prompts      map[string]string
-	Pagers       []struct{ See, Key string }
-	Errors       []string
+	Prompts   map[string]string
+	Pagers    []struct{ See, Key string }
+	Errors    []fileSign
+	Login     []fileSign
+	Recognise struct {
+		General                    bool
+		Banner, Prompt, Capability string
+		SysObjectID                string `yaml:"sys-object-id"`
+		SysDescr                   string `yaml:"sys-descr"`
+	}
+	Names        map[string]string
 	Conversation struct {
 		Start  string
 		Leave  string
@@ -75,6 +86,7 @@ type file struct {
 		Closed      bool
 		MinLines    int `yaml:"min-lines"`
 	}
+	Steady    []struct{ Before, After, Match string }
 	Nameplate map[string]struct{ From, Match string }
 	Syntax    struct {
 		Reader   config.Reader
@@ -88,10 +100,32 @@ type file struct {
 		Pattern  string
 		Resalted bool
 	}
+	Order, Values, Own []string
+	Variants           []fileVariant
+}
+
+// fileVariant says which devices it is for, and what in the file is otherwise
+// for them.
+type fileVariant struct {
+	Name, Model, Version string
+	Change               yaml.Node
+}
+
+// fileSign is an expression, or an expression with the reason that it means.
+type fileSign struct{ See, Means string }
+
+// UnmarshalYAML reads both forms.
+func (s *fileSign) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		return n.Decode(&s.See)
+	}
+	type plain fileSign
+	return n.Decode((*plain)(s))
 }
 
 type fileState struct {
 	Send, RPC, Needs, Keep, Then, Otherwise string
+	Get, Accept, File, By, Drop             string
 	Tolerate                                bool
 	Each                                    *struct{ From, Match string }
 	On                                      []struct{ Prompt, See, Line, Answer, Key, Go, Fail string }
@@ -117,6 +151,18 @@ func Parse(name, text string) (*Dialect, error) {
 	if n := countNodes(c.root, 0); n < 0 || n > 20_000 {
 		return nil, c.fail(1, "the file is nested too deeply, uses aliases, or has too many entries")
 	}
+	d, err := c.read(text)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.variants(d, text); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// read makes a dialect of the checker's document.
+func (c *checker) read(text string) (*Dialect, error) {
 	if !c.checkSchema() {
 		return nil, &FileError{c.complaints}
 	}
@@ -129,8 +175,14 @@ func Parse(name, text string) (*Dialect, error) {
 		sort.SliceStable(c.complaints, func(i, j int) bool { return c.complaints[i].Line < c.complaints[j].Line })
 		return nil, &FileError{c.complaints}
 	}
+	patterns := make([]*pattern.Pattern, 0, len(d.Secrets)+len(d.Volatile))
+	for _, s := range d.Secrets {
+		patterns = append(patterns, s.Pattern)
+	}
+	d.marked = pattern.NewSet(append(patterns, d.Volatile...)...)
+	d.shaped, d.own = pattern.NewSet(slices.Concat(d.Order, d.Values)...), pattern.NewSet(d.Own...)
 	sum := sha256.Sum256([]byte(text))
-	d.Source, d.Text, d.Version = name, text, hex.EncodeToString(sum[:6])
+	d.Source, d.Text, d.Version = c.file, text, hex.EncodeToString(sum[:6])
 	return d, nil
 }
 
@@ -250,6 +302,10 @@ func (c *checker) build(f *file) *Dialect {
 		Silence: c.duration(f.Reach.Silence, 45*time.Second, "reach", "silence"),
 		Visit:   c.duration(f.Reach.Visit, 2*time.Hour, "reach", "visit"),
 	}
+	d.Reach.Wake, d.Reach.Port = f.Reach.Wake, f.Reach.Port
+	if len(d.Reach.Wake) == 0 {
+		d.Reach.Wake = []string{"\x15", "\r"}
+	}
 	if d.Reach.Width == 0 {
 		d.Reach.Width = 32767
 	}
@@ -262,8 +318,16 @@ func (c *checker) build(f *file) *Dialect {
 	for i, p := range f.Pagers {
 		d.Pagers = append(d.Pagers, Pager{c.whole(p.See, "pagers", strconv.Itoa(i), "see"), p.Key})
 	}
-	for i, e := range f.Errors {
-		d.Errors = append(d.Errors, c.regexp(e, "errors", strconv.Itoa(i)))
+	d.Errors = c.signs(f.Errors, reason.DeviceError, "errors")
+	d.Login = c.signs(f.Login, reason.CredentialRefused, "login")
+	d.Recognise = Recognise{
+		Banner: c.regexp(f.Recognise.Banner, "recognise", "banner"), Prompt: c.regexp(f.Recognise.Prompt, "recognise", "prompt"),
+		Capability: c.regexp(f.Recognise.Capability, "recognise", "capability"), SysDescr: c.regexp(f.Recognise.SysDescr, "recognise", "sys-descr"),
+		SysObjectID: f.Recognise.SysObjectID, General: f.Recognise.General,
+	}
+	d.Names = map[string]*pattern.Pattern{}
+	for name, source := range f.Names {
+		d.Names[name] = c.pattern(source, "names", name)
 	}
 	for i, t := range f.Clean {
 		at := strconv.Itoa(i)
@@ -288,8 +352,18 @@ func (c *checker) build(f *file) *Dialect {
 	for _, g := range f.Syntax.Groups {
 		d.Syntax.Groups = append(d.Syntax.Groups, strings.Fields(g))
 	}
-	for i, v := range f.Volatile {
-		d.Volatile = append(d.Volatile, c.pattern(v, "volatile", strconv.Itoa(i)))
+	patterns := func(list []string, at string) (out []*pattern.Pattern) {
+		for i, source := range list {
+			out = append(out, c.pattern(source, at, strconv.Itoa(i)))
+		}
+		return out
+	}
+	d.Volatile, d.Order, d.Own = patterns(f.Volatile, "volatile"), patterns(f.Order, "order"), patterns(f.Own, "own")
+	d.Values = patterns(f.Values, "values")
+	for i, p := range d.Values {
+		if p != nil && !slices.Contains(p.Captures(), "value") {
+			c.complain([]string{"values", strconv.Itoa(i)}, "it captures nothing as {value} or {value..}")
+		}
 	}
 	for i, s := range f.Secrets {
 		at := []string{"secrets", strconv.Itoa(i), "pattern"}
@@ -311,10 +385,47 @@ func (c *checker) build(f *file) *Dialect {
 		}
 		c.kept(f, fact.From, "nameplate", field, "from")
 	}
+	for i, s := range f.Steady {
+		at := strconv.Itoa(i)
+		re := c.regexp(s.Match, "steady", at, "match")
+		if re != nil && re.NumSubexp() < 1 {
+			c.complain([]string{"steady", at, "match"}, "it needs one group ( ) around the value")
+			re = nil
+		}
+		c.kept(f, s.Before, "steady", at, "before")
+		c.kept(f, s.After, "steady", at, "after")
+		if re != nil {
+			d.Steady = append(d.Steady, Steady{Fact{s.Before, re}, Fact{s.After, re}})
+		}
+	}
 	for i, capture := range f.Captures {
 		c.kept(f, capture.From, "captures", strconv.Itoa(i), "from")
 	}
 	return d
+}
+
+func (c *checker) signs(list []fileSign, usual reason.Code, at string) []Sign {
+	var out []Sign
+	for i, s := range list {
+		sign := Sign{c.regexp(s.See, at, strconv.Itoa(i)), usual}
+		if s.Means != "" {
+			sign.Means = c.code(s.Means, at, strconv.Itoa(i), "means")
+		}
+		out = append(out, sign)
+	}
+	return out
+}
+
+// code complains of a reason that there is not.
+func (c *checker) code(s string, path ...string) reason.Code {
+	if reason.Code(s).Advice() == "" {
+		var codes []string
+		for _, code := range reason.Codes() {
+			codes = append(codes, string(code))
+		}
+		c.complain(path, "%q is no reason code.%s", s, nearest.Hint(s, codes))
+	}
+	return reason.Code(s)
 }
 
 // kept complains where no state keeps an answer of that name.
@@ -356,7 +467,8 @@ func (c *checker) conversation(f *file, d *Dialect) {
 		if name == Done {
 			c.complain(at, "%q is where a conversation ends; give this state another name", Done)
 		}
-		state := &State{Name: name, Send: s.Send, RPC: s.RPC, Needs: s.Needs, Keep: s.Keep, Tolerate: s.Tolerate, Then: s.Then, Otherwise: s.Otherwise}
+		state := &State{Name: name, Send: s.Send, RPC: s.RPC, Needs: s.Needs, Keep: s.Keep, Tolerate: s.Tolerate, Then: s.Then, Otherwise: s.Otherwise,
+			Get: s.Get, Accept: s.Accept, File: s.File, By: cmp.Or(s.By, "sftp"), Drop: s.Drop}
 		known(s.Then, sub("then")...)
 		known(s.Otherwise, sub("otherwise")...)
 		if s.Each != nil {
@@ -382,12 +494,8 @@ func (c *checker) conversation(f *file, d *Dialect) {
 				c.complain(append(ruleAt, "prompt"), "there is no prompt %q.%s", r.Prompt, nearest.Hint(r.Prompt, prompts))
 			}
 			known(r.Go, append(ruleAt, "go")...)
-			if r.Fail != "" && reason.Code(r.Fail).Advice() == "" {
-				var codes []string
-				for _, code := range reason.Codes() {
-					codes = append(codes, string(code))
-				}
-				c.complain(append(ruleAt, "fail"), "%q is no reason code.%s", r.Fail, nearest.Hint(r.Fail, codes))
+			if r.Fail != "" {
+				c.code(r.Fail, append(ruleAt, "fail")...)
 			}
 			state.On = append(state.On, rule)
 		}
@@ -398,8 +506,12 @@ func (c *checker) conversation(f *file, d *Dialect) {
 			c.complain(at, "on this channel a state needs 'then': where to go when the answer is there")
 		case f.Reach.Channel == Netconf && s.RPC == "":
 			c.complain(at, "on netconf a state needs 'rpc'")
-		case f.Reach.Channel == Exec && s.Send == "":
-			c.complain(at, "on exec a state needs 'send'")
+		case f.Reach.Channel == Exec && s.Send == "" && s.File == "":
+			c.complain(at, "on exec a state needs 'send' or 'file'")
+		case f.Reach.Channel == HTTPS && s.Get == "":
+			c.complain(at, "on https a state needs 'get'")
+		case s.Drop != "" && !strings.Contains(s.Send, "${drop}"):
+			c.complain(at, "with 'drop' it must send a command that holds ${drop}: where the device copies the file to")
 		}
 		conv.States[name] = state
 	}

@@ -26,6 +26,9 @@ const (
 	Counts      Aside = ""
 	Volatile    Aside = "volatile"    // changes by itself
 	Undecidable Aside = "undecidable" // a secret that is written anew at each show
+	Order       Aside = "order"       // it stands elsewhere, where order does not count
+	Layout      Aside = "layout"      // blanks at the ends of a line, and blank lines
+	Expected    Aside = "expected"    // whoever compares has said that it differs
 )
 
 // Side is one of the two configurations.
@@ -35,6 +38,8 @@ type Side struct {
 	PathAt func(line int) []string
 	// Forms says of lines (from 1) how they are compared. It may be nil.
 	Forms map[int]Form
+	// Structure makes it a comparison by structure where both sides have one.
+	Structure *Structure
 }
 
 // Form is how a line that is not compared as it stands is compared.
@@ -64,6 +69,7 @@ type Row struct {
 type Stats struct {
 	Added, Removed, Changed, Moved int
 	Volatile, Undecidable          int
+	Order, Layout, Expected        int
 }
 
 // Total is how many lines differ and count.
@@ -78,31 +84,62 @@ type SectionStats struct {
 // Result is a finished comparison.
 type Result struct {
 	left, right []string
-	edits       []Edit
-	rows        []Row // the differing rows of each edit, in order
-	rowsOf      []int // rows[rowsOf[i]:rowsOf[i+1]] belong to edits[i]
+	edits       []Edit // by line; of a comparison by structure only once they are asked for
+	rows        []Row  // all that differ, in order
+	parts       []stretch
 	Stats       Stats
 }
 
 // Identical reports whether the two texts are the same, byte for byte.
-func (r *Result) Identical() bool { return len(r.edits) == 0 }
+func (r *Result) Identical() bool { return len(r.rows) == 0 }
+
+// stretch is a run of equal lines, or of rows that differ (rows is the first of them).
+type stretch struct{ rows, left, right, count int }
+
+// equal adds equal lines.
+func (r *Result) equal(left, right, count int) {
+	if count <= 0 {
+		return
+	}
+	if n := len(r.parts); n > 0 {
+		if p := &r.parts[n-1]; p.rows < 0 && p.left+p.count == left && p.right+p.count == right {
+			p.count += count
+			return
+		}
+	}
+	r.parts = append(r.parts, stretch{-1, left, right, count})
+}
+
+// add adds a row that differs.
+func (r *Result) add(row Row) {
+	r.Stats.add(row)
+	if n := len(r.parts); n > 0 && r.parts[n-1].rows >= 0 {
+		r.parts[n-1].count++
+	} else {
+		r.parts = append(r.parts, stretch{len(r.rows), max(row.Left-1, 0), max(row.Right-1, 0), 1})
+	}
+	r.rows = append(r.rows, row)
+}
 
 // Compare compares two configurations.
 func Compare(left, right Side) *Result {
 	r := &Result{}
 	large := len(left.Text)+len(right.Text) > 64<<10
 	both(large, func() { r.left = SplitLines(left.Text) }, func() { r.right = SplitLines(right.Text) })
+	if left.Structure != nil && right.Structure != nil {
+		compareTrees(r, left, right)
+		return r
+	}
 	r.edits = Edits(r.left, r.right)
 	c := comparer{r: r, left: left, right: right}
 	c.findMoves()
+	i, j := 0, 0
 	for _, e := range r.edits {
-		r.rowsOf = append(r.rowsOf, len(r.rows))
+		r.equal(i, j, e.A0-i)
+		i, j = e.A1, e.B1
 		c.classify(e)
 	}
-	r.rowsOf = append(r.rowsOf, len(r.rows))
-	for _, row := range r.rows {
-		r.Stats.add(row)
-	}
+	r.equal(i, j, len(r.left)-i)
 	return r
 }
 
@@ -237,7 +274,7 @@ func (c *comparer) alone(i, j int) {
 			row.Aside = Volatile
 		}
 	}
-	c.r.rows = append(c.r.rows, row)
+	c.r.add(row)
 }
 
 func (c *comparer) changed(i, j int) {
@@ -251,7 +288,7 @@ func (c *comparer) changed(i, j int) {
 	case isL && isR && l.Text == r.Text:
 		row.Aside = Undecidable
 	}
-	c.r.rows = append(c.r.rows, row)
+	c.r.add(row)
 }
 
 // maxPairing bounds the work of pairing within one edit.
@@ -261,14 +298,6 @@ const maxPairing = 20_000
 // value changed: the in-order pairing with the highest likeness. The result
 // gives, for each left line of the edit, its right line or -1.
 func (c *comparer) pairUp(e Edit) []int {
-	n, m := e.A1-e.A0, e.B1-e.B0
-	partner := make([]int, n)
-	for i := range partner {
-		partner[i] = -1
-	}
-	if n == 0 || m == 0 || n*m > maxPairing {
-		return partner
-	}
 	likeness := func(i, j int) int {
 		_, isMovedL := c.movedTo[e.A0+i]
 		_, isMovedR := c.movedFrom[e.B0+j]
@@ -282,7 +311,27 @@ func (c *comparer) pairUp(e Edit) []int {
 		}
 		return alike(c.r.left[e.A0+i], c.r.right[e.B0+j])
 	}
-	best := make([]int, (n+1)*(m+1)) // of the lines from i and j on
+	partner := bestPairs(e.A1-e.A0, e.B1-e.B0, likeness)
+	for i, j := range partner {
+		if j >= 0 {
+			partner[i] = e.B0 + j
+		}
+	}
+	return partner
+}
+
+// bestPairs pairs n things with m others, in order, so that the likeness of the
+// pairs adds up to the most; 0 is no likeness at all. The result gives the
+// partner of each of the n, or -1. Beyond [maxPairing] nothing is paired.
+func bestPairs(n, m int, likeness func(i, j int) int) []int {
+	partner := make([]int, n)
+	for i := range partner {
+		partner[i] = -1
+	}
+	if n == 0 || m == 0 || n*m > maxPairing {
+		return partner
+	}
+	best := make([]int, (n+1)*(m+1)) // of the things from i and j on
 	score := make([]int, n*m)
 	for i := n - 1; i >= 0; i-- {
 		for j := m - 1; j >= 0; j-- {
@@ -299,7 +348,7 @@ func (c *comparer) pairUp(e Edit) []int {
 		s := score[i*m+j]
 		switch {
 		case s > 0 && best[i*(m+1)+j] == best[(i+1)*(m+1)+j+1]+s:
-			partner[i] = e.B0 + j
+			partner[i] = j
 			i++
 			j++
 		case best[i*(m+1)+j] == best[(i+1)*(m+1)+j]:
@@ -337,6 +386,12 @@ func (s *Stats) add(row Row) {
 		s.Volatile++
 	case row.Aside == Undecidable:
 		s.Undecidable++
+	case row.Aside == Order:
+		s.Order++
+	case row.Aside == Layout:
+		s.Layout++
+	case row.Aside == Expected:
+		s.Expected++
 	case row.Kind == Added:
 		s.Added++
 	case row.Kind == Removed:
@@ -353,40 +408,29 @@ func (s *Stats) add(row Row) {
 // row. A negative context shows everything.
 func (r *Result) Rows(context int) []Row {
 	out := &rowWriter{result: r, context: context}
-	for k, e := range r.edits {
-		out.add(stretch{edit: -1, left: out.left, right: out.right, count: e.A0 - out.left})
-		out.left, out.right = e.A1, e.B1
-		rows := r.rows[r.rowsOf[k]:r.rowsOf[k+1]]
-		if slices.ContainsFunc(rows, func(row Row) bool { return row.Aside == Counts }) {
-			out.flush(false)
-			out.rows = append(out.rows, rows...)
-			out.begun = true
-			continue
+	for _, p := range r.parts {
+		if p.rows >= 0 {
+			rows := r.rows[p.rows : p.rows+p.count]
+			if slices.ContainsFunc(rows, func(row Row) bool { return row.Aside == Counts }) {
+				out.flush(false)
+				out.rows = append(out.rows, rows...)
+				out.begun = true
+				continue
+			}
 		}
-		out.add(stretch{edit: k, left: e.A0, right: e.B0, count: len(rows)})
+		out.between = append(out.between, p)
 	}
-	out.add(stretch{edit: -1, left: out.left, right: out.right, count: len(r.left) - out.left})
 	out.flush(true)
 	return out.rows
 }
 
-// stretch is a run of equal lines, or an edit of which nothing counts (edit >= 0).
-type stretch struct{ edit, left, right, count int }
-
 // rowWriter gathers what lies between two differences that count.
 type rowWriter struct {
-	result      *Result
-	context     int
-	left, right int // lines gone over
-	between     []stretch
-	rows        []Row
-	begun       bool // a difference that counts has been written
-}
-
-func (w *rowWriter) add(s stretch) {
-	if s.count > 0 {
-		w.between = append(w.between, s)
-	}
+	result  *Result
+	context int
+	between []stretch
+	rows    []Row
+	begun   bool // a difference that counts has been written
 }
 
 // flush writes what lies between: all of it, or its ends.
@@ -414,8 +458,8 @@ func (w *rowWriter) flush(last bool) {
 				i = min(s.count, total-tail-at) - 1
 				continue
 			}
-			if s.edit >= 0 {
-				w.rows = append(w.rows, w.result.rows[w.result.rowsOf[s.edit]+i])
+			if s.rows >= 0 {
+				w.rows = append(w.rows, w.result.rows[s.rows+i])
 				continue
 			}
 			text := chomp(w.result.left[s.left+i])

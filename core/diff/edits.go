@@ -42,6 +42,13 @@ func Edits(a, b []string) []Edit {
 	}
 	idsA, idsB, kinds := intern(a[start:endA], b[start:endB])
 	d := differ{a: idsA, b: idsB, offset: start}
+	edits := d.all(kinds)
+	slide(a, b, edits)
+	return edits
+}
+
+// all finds the edits between a and b, whose numbers are below kinds.
+func (d *differ) all(kinds int) []Edit {
 	i, j := 0, 0
 	for _, anchor := range d.anchors(kinds) {
 		if anchor.a < i || anchor.b < j {
@@ -60,7 +67,6 @@ func Edits(a, b []string) []Edit {
 		}
 	}
 	d.gap(i, len(d.a), j, len(d.b))
-	slide(a, b, d.edits)
 	return d.edits
 }
 
@@ -206,8 +212,12 @@ func (d *differ) anchors(kinds int) []pair {
 			unique = append(unique, pair{i, int(c.atB)})
 		}
 	}
-	// Longest increasing subsequence by b: tails[k] is the index of the smallest
-	// last element of a run of length k+1.
+	return increasing(unique)
+}
+
+// increasing is a longest run of pairs that ascend in b as they do in a.
+func increasing(unique []pair) []pair {
+	// tails[k] is the index of the smallest last element of a run of length k+1.
 	tails := make([]int32, 0, len(unique))
 	before := make([]int32, len(unique))
 	for i, p := range unique {

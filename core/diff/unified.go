@@ -9,8 +9,11 @@ import (
 // option -u), which patch accepts. It is "" where there is no difference. The
 // names are written as they are: keep line ends out of them.
 func (r *Result) Unified(leftName, rightName string, context int) string {
-	if len(r.edits) == 0 {
+	if len(r.rows) == 0 {
 		return ""
+	}
+	if r.edits == nil {
+		r.edits = Edits(r.left, r.right)
 	}
 	var b strings.Builder
 	b.WriteString("--- " + leftName + "\n+++ " + rightName + "\n")

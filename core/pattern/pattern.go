@@ -130,19 +130,6 @@ type Match struct {
 	Captured map[string]config.Word
 }
 
-// Find returns every node of the tree that the pattern matches, in the order of
-// the text. Children of a match are looked at too.
-func (p *Pattern) Find(t *config.Tree) []Match {
-	var found []Match
-	t.Walk(func(n *config.Node) bool {
-		if m, ok := p.match(t, n); ok {
-			found = append(found, m)
-		}
-		return true
-	})
-	return found
-}
-
 func (p *Pattern) match(t *config.Tree, n *config.Node) (Match, bool) {
 	if n.Kind == config.Blank || n.Kind == config.Group {
 		return Match{}, false
@@ -166,33 +153,54 @@ func (s step) match(t *config.Tree, n *config.Node, m *Match) bool {
 	if first := s.words[0]; first.kind == literal && !strings.HasPrefix(n.Text, first.text) {
 		return false
 	}
-	words := t.Words(n)
-	for i, w := range s.words {
+	if s.words[0].kind == restWords {
+		return true
+	}
+	// Words are cut off one by one, as most nodes fail at the first or second; the
+	// syntaxes without words of their own give all of them.
+	all, at := []config.Word(nil), int32(0)
+	whole := t.Syntax.Reader == config.XML || t.Syntax.Reader == config.JSON
+	if whole {
+		all = t.Words(n)
+	}
+	next := func() (w config.Word, ok bool) {
+		if !whole {
+			w, ok = t.NextWord(n, at)
+			at = w.At.To
+		} else if len(all) > 0 {
+			w, ok, all = all[0], true, all[1:]
+		}
+		return w, ok
+	}
+	for _, w := range s.words {
 		if w.kind == restWords {
 			return true
 		}
-		if i >= len(words) {
+		word, ok := next()
+		if !ok {
 			return false
 		}
 		switch w.kind {
 		case literal:
-			if words[i].Text != w.text {
+			if word.Text != w.text {
 				return false
 			}
 		case globWord:
-			if !glob.Match(w.text, words[i].Text) {
+			if !glob.Match(w.text, word.Text) {
 				return false
 			}
 		case capture:
-			m.set(w.text, words[i])
+			m.set(w.text, word)
 		case captureRest:
-			last := words[len(words)-1]
-			all := config.Span{From: words[i].At.From, To: last.At.To}
-			m.set(w.text, config.Word{Text: t.Source[all.From:all.To], At: all})
+			for last, more := next(); more; last, more = next() {
+				word.At.To = last.At.To
+			}
+			m.set(w.text, config.Word{Text: t.Source[word.At.From:word.At.To], At: word.At})
 			return true
 		}
 	}
-	return len(words) == len(s.words)
+	_, more := next()
+	return !more
 }
 
 func (m *Match) set(name string, w config.Word) {
@@ -200,4 +208,79 @@ func (m *Match) set(name string, w config.Word) {
 		m.Captured = map[string]config.Word{}
 	}
 	m.Captured[name] = w
+}
+
+// Set looks for many patterns in one walk over a tree.
+type Set struct {
+	patterns []*Pattern
+	byWord   map[string][]int // those whose line starts with a word of its own
+	others   []int
+	initials [256]bool // bytes that the words of byWord start with
+}
+
+// NewSet makes a set. Its patterns are known by their place in the list.
+func NewSet(patterns ...*Pattern) *Set {
+	s := &Set{patterns: patterns, byWord: map[string][]int{}}
+	for i, p := range patterns {
+		if first := p.steps[len(p.steps)-1].words[0]; first.kind == literal {
+			s.byWord[first.text] = append(s.byWord[first.text], i)
+			s.initials[first.text[0]] = true
+		} else {
+			s.others = append(s.others, i)
+		}
+	}
+	return s
+}
+
+// Find calls found for each match of each pattern, in the order of the text.
+// Children of a match are looked at too.
+func (s *Set) Find(t *config.Tree, found func(pattern int, m Match)) {
+	t.Walk(func(n *config.Node) bool {
+		s.FindAt(t, n, found)
+		return true
+	})
+}
+
+// FindAt is Find for a single node.
+func (s *Set) FindAt(t *config.Tree, n *config.Node, found func(pattern int, m Match)) {
+	if n.Text != "" && s.initials[n.Text[0]] {
+		end := 0
+		for end < len(n.Text) && n.Text[end] != ' ' && n.Text[end] != '\t' {
+			end++
+		}
+		s.try(s.byWord[n.Text[:end]], t, n, found)
+	}
+	s.try(s.others, t, n, found)
+}
+
+func (s *Set) try(list []int, t *config.Tree, n *config.Node, found func(pattern int, m Match)) {
+	for _, i := range list {
+		if m, ok := s.patterns[i].match(t, n); ok {
+			found(i, m)
+		}
+	}
+}
+
+// Line is the pattern of the last step alone, under any headings.
+func (p *Pattern) Line() *Pattern {
+	return &Pattern{source: p.source, anyHead: true, steps: p.steps[len(p.steps)-1:]}
+}
+
+// Below reports whether the pattern finds something inside a section: among
+// what is below the node, or, for a section of one line, in the line itself.
+func (p *Pattern) Below(t *config.Tree, n *config.Node) bool {
+	if len(n.Children) == 0 {
+		_, ok := p.match(t, n)
+		return ok
+	}
+	var look func(list []*config.Node) bool
+	look = func(list []*config.Node) bool {
+		for _, c := range list {
+			if _, ok := p.match(t, c); ok || look(c.Children) {
+				return true
+			}
+		}
+		return false
+	}
+	return look(n.Children)
 }

@@ -34,9 +34,7 @@ func TestFind(t *testing.T) {
 		p, err := Compile(source)
 		require.NoError(t, err)
 		got := []int{}
-		for _, m := range p.Find(tree) {
-			got = append(got, m.Node.Line)
-		}
+		NewSet(p).Find(tree, func(_ int, m Match) { got = append(got, int(m.Node.Line)) })
 		assert.Equal(t, lines, got, source)
 	}
 }
@@ -44,7 +42,8 @@ func TestFind(t *testing.T) {
 func TestCapturesKnowTheirPlace(t *testing.T) {
 	p, err := Compile("account {who} ** > password plain {secret}")
 	require.NoError(t, err)
-	found := p.Find(config.Parse(text, config.Syntax{}))
+	var found []Match
+	NewSet(p).Find(config.Parse(text, config.Syntax{}), func(_ int, m Match) { found = append(found, m) })
 	require.Len(t, found, 2)
 	w := found[1].Captured["secret"]
 	assert.Equal(t, `"two words"`, w.Text)
@@ -65,7 +64,7 @@ func FuzzCompile(f *testing.F) {
 	f.Add("a * > b ** ", "a 1\n  b 2\n")
 	f.Fuzz(func(_ *testing.T, source, text string) {
 		if p, err := Compile(source); err == nil {
-			p.Find(config.Parse(text, config.Syntax{}))
+			NewSet(p).Find(config.Parse(text, config.Syntax{}), func(int, Match) {})
 		}
 	})
 }

@@ -121,7 +121,7 @@ func Parse(s string, loc *time.Location) (Ref, error) {
 		}
 	}
 	if hasPoint {
-		p, err := parsePoint(point, loc)
+		p, err := ParsePoint(point, loc)
 		if err != nil {
 			return bad("%v", err)
 		}
@@ -226,7 +226,9 @@ var units = map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * t
 
 var words = map[string]Kind{"baseline": Baseline, "live": Live, "standard": Standard}
 
-func parsePoint(s string, loc *time.Location) (Point, error) {
+// ParsePoint reads what stands behind the @ of a ref. Times without a zone are
+// in loc.
+func ParsePoint(s string, loc *time.Location) (Point, error) {
 	if s == "" {
 		return Point{}, errors.New("nothing follows the @; write a revision number, -1, a time or live")
 	}

@@ -24,7 +24,10 @@ import (
 )
 
 // Keys are the fields that a selector can ask for.
-var Keys = []string{"name", "site", "role", "platform", "label", "address", "state", "freshness", "model", "serial", "version"}
+var Keys = []string{
+	"name", "site", "role", "platform", "label", "group", "pair", "address", "transport", "via",
+	"state", "freshness", "problem", "unsaved", "model", "serial", "version", "source", "search",
+}
 
 // Subject is what a selector is asked about. Field returns all values of a key;
 // a device has several labels, for example.
@@ -98,6 +101,27 @@ func Parse(s string) (Selector, error) {
 
 // String is the selector as written.
 func (s Selector) String() string { return s.source }
+
+// Values is what the selector compares a key with.
+func (s Selector) Values(key string) []string {
+	var values []string
+	for _, t := range s.terms {
+		if t.key == key {
+			values = append(values, t.value)
+		}
+	}
+	return values
+}
+
+// CheckLasting says why a selector cannot be kept with something that picks
+// devices again and again: what a search finds is only known when it is asked.
+func CheckLasting(source string) error {
+	s, err := Parse(source)
+	if names := s.Values("search"); len(names) > 0 {
+		return fmt.Errorf("%w: search=%s can pick devices for one command, and not for good; name a group or labels instead", ErrSyntax, names[0])
+	}
+	return err
+}
 
 // Empty reports whether the selector picks everything because it says nothing.
 func (s Selector) Empty() bool { return len(s.terms) == 0 }

@@ -9,9 +9,10 @@ import (
 // throttle slows down guessing, per account and per source: after three wrong
 // passwords each further one doubles the wait, from a second up to five minutes.
 type throttle struct {
-	now func() time.Time
-	mu  sync.Mutex
-	bad map[string]misses
+	now   func() time.Time
+	mu    sync.Mutex
+	bad   map[string]misses
+	swept time.Time // when what is long past was last taken out
 }
 
 type misses struct {
@@ -54,9 +55,11 @@ func (t *throttle) failed(name, source string) {
 	if t.bad == nil {
 		t.bad = map[string]misses{}
 	}
-	if len(t.bad) >= maxTracked {
+	if len(t.bad) >= 2*maxTracked || len(t.bad) >= maxTracked && now.Sub(t.swept) > time.Second {
+		t.swept = now
+		full := len(t.bad) >= 2*maxTracked
 		for k, m := range t.bad {
-			if now.Sub(m.last) > maxWait || len(t.bad) >= 2*maxTracked {
+			if now.Sub(m.last) > maxWait || full && len(t.bad) > maxTracked {
 				delete(t.bad, k)
 			}
 		}

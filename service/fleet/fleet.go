@@ -7,18 +7,14 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net"
-	"sort"
-	"strconv"
+	"maps"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"vergekeep/core/dialect"
 	"vergekeep/core/nearest"
-	"vergekeep/core/reason"
-	"vergekeep/core/ref"
 	"vergekeep/core/selector"
-	"vergekeep/service/journal"
 	"vergekeep/store"
 )
 
@@ -31,92 +27,15 @@ var (
 	ErrEdited    = errors.New("the record was edited in the meantime")
 )
 
-// State says whether a device is visited.
-type State string
-
-// The states.
-const (
-	Active State = "active"
-	Paused State = "paused"
-)
-
-// Freshness is how old the last good capture is against what the schedule promises.
-type Freshness string
-
-// The degrees of freshness.
-const (
-	Fresh     Freshness = "fresh"
-	Late      Freshness = "late"
-	Stale     Freshness = "stale"
-	NoCapture Freshness = "no capture yet"
-)
-
-// Device is a device's record.
-type Device struct {
-	ID       int64
-	Name     string
-	Site     string
-	Role     string
-	Platform string
-	Address  string // host:port
-	Labels   []string
-	State    State
-
-	Nameplate  dialect.Nameplate
-	HostKey    string // authorized-keys form
-	Credential int64  // the one that worked last; 0 if none has
-	Created    time.Time
-	Edition    int64
-
-	LastGood     time.Time
-	LastVisit    time.Time
-	LastChange   time.Time
-	Problem      reason.Code // of the last visit; "" if it was good
-	ProblemSince time.Time
-	ProblemWhat  string
-	Suspect      string // why the newest capture is suspect, or ""
-
-	Freshness Freshness // filled in by Fleet.List and Fleet.Get
-}
-
-// Field makes a device the subject of a selector.
-func (d *Device) Field(key string) []string {
-	switch key {
-	case "name":
-		return []string{d.Name}
-	case "site":
-		return []string{d.Site}
-	case "role":
-		return []string{d.Role}
-	case "platform":
-		return []string{d.Platform}
-	case "label":
-		return d.Labels
-	case "address":
-		host, _, _ := net.SplitHostPort(d.Address)
-		return []string{d.Address, host}
-	case "state":
-		return []string{string(d.State)}
-	case "freshness":
-		return []string{string(d.Freshness)}
-	case "model":
-		return []string{d.Nameplate.Model}
-	case "serial":
-		return []string{d.Nameplate.Serial}
-	case "version":
-		return []string{d.Nameplate.Version}
-	}
-	return nil
-}
-
-// Promise tells when captures were due: the newest due times up to a moment,
-// newest first, at least three.
-type Promise func(until time.Time) []time.Time
+// Promise tells when captures were due up to a moment: for each device the
+// newest due times, newest first, at least three where anything reaches it.
+type Promise func(until time.Time) func(*Device) []time.Time
 
 // Daily is the promise where there is no schedule.
-func Daily(until time.Time) []time.Time {
+func Daily(until time.Time) func(*Device) []time.Time {
 	const day = 24 * time.Hour
-	return []time.Time{until.Add(-day), until.Add(-2 * day), until.Add(-3 * day)}
+	due := []time.Time{until.Add(-day), until.Add(-2 * day), until.Add(-3 * day)}
+	return func(*Device) []time.Time { return due }
 }
 
 // grace is how long a round may take to come to a device.
@@ -148,40 +67,84 @@ type Fleet struct {
 	dialects dialect.Set
 	now      func() time.Time
 	promise  Promise
+	searches Searches
+	names    atomic.Pointer[knownNames]
 }
+
+// Searches says which devices a search that was saved finds; its error says that
+// there is no such search.
+type Searches func(ctx context.Context, name string) (map[int64]bool, error)
+
+// SetSearches says how searches are asked. It is called once, before use.
+func (f *Fleet) SetSearches(s Searches) { f.searches = s }
 
 // New makes a fleet on db.
 func New(db *store.DB, dialects dialect.Set, now func() time.Time) *Fleet {
 	return &Fleet{db: db, dialects: dialects, now: now, promise: Daily}
 }
 
-// due is when captures were due, those left out whose round may still be on
-// its way.
-func (f *Fleet) due() []time.Time { return f.promise(f.now().Add(-grace)) }
-
 // SetPromise says when captures are due. It is called once, before use.
 func (f *Fleet) SetPromise(p Promise) { f.promise = p }
 
-const columns = `id, name, site, role, platform, address, labels, state, serial, own_name, model, version, host_key,
-	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what, suspect`
+// judge completes devices that have been read: freshness, and the groups they
+// belong to. It is made before a connection is taken, as it may need one itself.
+type judge struct {
+	due    func(*Device) []time.Time
+	groups func(*Device) []string
+}
 
-func (f *Fleet) scan(row interface{ Scan(...any) error }, due []time.Time) (Device, error) {
+// judge leaves out promises whose round may still be on its way.
+func (f *Fleet) judge(ctx context.Context) (judge, error) {
+	groups, err := f.membership(ctx)
+	return judge{f.promise(f.now().Add(-grace)), groups}, err
+}
+
+const columns = `id, name, site, role, platform, address, transport, via, old_algorithms, patience, pair, source, labels, state,
+	serial, own_name, model, version, uptime, host_keys, offered_key, old_in_use,
+	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what, suspect, unsaved, unsaved_since`
+
+func scan(row interface{ Scan(...any) error }, j judge) (Device, error) {
 	var d Device
-	var labels string
-	var created, good, visit, change, since int64
-	err := row.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &d.Platform, &d.Address, &labels, &d.State, &d.Nameplate.Serial, &d.Nameplate.Name,
-		&d.Nameplate.Model, &d.Nameplate.Version, &d.HostKey, &d.Credential, &created, &d.Edition, &good, &visit, &change, &d.Problem, &since, &d.ProblemWhat, &d.Suspect)
-	if labels != "" {
-		d.Labels = strings.Split(labels, "\n")
+	var address, labels, keys string
+	var created, good, visit, change, since, unsaved int64
+	err := row.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &d.Platform, &address, &d.Transport, &d.Via, &d.OldAlgorithms, &d.Patience, &d.Pair, &d.Source, &labels, &d.State,
+		&d.Nameplate.Serial, &d.Nameplate.Name, &d.Nameplate.Model, &d.Nameplate.Version, &d.Nameplate.Uptime, &keys, &d.OfferedKey, &d.OldInUse,
+		&d.Credential, &created, &d.Edition, &good, &visit, &change, &d.Problem, &since, &d.ProblemWhat, &d.Suspect, &d.Unsaved, &unsaved)
+	d.Addresses, d.Labels, d.HostKeys = strings.Split(address, ", "), lines(labels), lines(keys)
+	d.Created, d.LastGood, d.LastVisit, d.LastChange, d.ProblemSince, d.UnsavedSince = store.Time(created), store.Time(good), store.Time(visit), store.Time(change), store.Time(since), store.Time(unsaved)
+	if err == nil {
+		d.groups = j.groups
+		d.Freshness = freshness(&d, j.due(&d))
 	}
-	d.Created, d.LastGood, d.LastVisit, d.LastChange, d.ProblemSince = store.Time(created), store.Time(good), store.Time(visit), store.Time(change), store.Time(since)
-	d.Freshness = freshness(&d, due)
 	return d, err
+}
+
+func lines(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return strings.Split(s, "\n")
 }
 
 // List is the devices that the selector picks, in order of name.
 func (f *Fleet) List(ctx context.Context, sel selector.Selector) ([]Device, error) {
-	due := f.due()
+	if err := f.checkGroups(ctx, sel); err != nil {
+		return nil, err
+	}
+	found := map[string]map[int64]bool{}
+	for _, name := range sel.Values("search") {
+		if f.searches == nil {
+			return nil, fmt.Errorf("%w: searches cannot be asked here", ErrNone)
+		}
+		var err error
+		if found[name], err = f.searches(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	j, err := f.judge(ctx)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := f.db.Query(ctx, `SELECT `+columns+` FROM devices ORDER BY name`)
 	if err != nil {
 		return nil, err
@@ -189,15 +152,66 @@ func (f *Fleet) List(ctx context.Context, sel selector.Selector) ([]Device, erro
 	defer rows.Close()
 	var list []Device
 	for rows.Next() {
-		d, err := f.scan(rows, due)
+		d, err := scan(rows, j)
 		if err != nil {
 			return nil, err
+		}
+		for name, devices := range found {
+			if devices[d.ID] {
+				d.searches = append(d.searches, name)
+			}
 		}
 		if sel.Match(&d) {
 			list = append(list, d)
 		}
 	}
 	return list, rows.Err()
+}
+
+// namesFor is how long the names of all devices are remembered.
+const namesFor = 2 * time.Second
+
+// Names is the names of the devices that the selector picks, by id. Do not change
+// the result. Of all devices it may be two seconds old.
+func (f *Fleet) Names(ctx context.Context, sel selector.Selector) (map[int64]string, error) {
+	names := map[int64]string{}
+	if !sel.Empty() {
+		list, err := f.List(ctx, sel)
+		for _, d := range list {
+			names[d.ID] = d.Name
+		}
+		return names, err
+	}
+	if known := f.names.Load(); known != nil && time.Since(known.at) < namesFor {
+		return known.names, nil
+	}
+	begun := time.Now()
+	rows, err := f.db.Query(ctx, `SELECT id, name FROM devices`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var name string
+		if err := rows.Scan(&id, &name); err != nil {
+			return nil, err
+		}
+		names[id] = name
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	if known := f.names.Load(); known != nil && maps.Equal(known.names, names) {
+		names = known.names // whoever remembers something about them can go on
+	}
+	f.names.Store(&knownNames{names, begun})
+	return names, nil
+}
+
+type knownNames struct {
+	names map[int64]string
+	at    time.Time
 }
 
 // Pick is List for doing something: no device at all is an error.
@@ -244,8 +258,7 @@ func (f *Fleet) hint(ctx context.Context, name string) string {
 
 // Get is the device of that name; its error offers the nearest one.
 func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
-	due := f.due() // before a connection is taken: it may need one itself
-	d, err := f.scan(f.db.QueryRow(ctx, `SELECT `+columns+` FROM devices WHERE name = ?`, name), due)
+	d, err := f.one(ctx, `name = ?`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: %q.%s", ErrUnknown, name, f.hint(ctx, name))
 	}
@@ -254,149 +267,17 @@ func (f *Fleet) Get(ctx context.Context, name string) (Device, error) {
 
 // ByID is the device with that id.
 func (f *Fleet) ByID(ctx context.Context, id int64) (Device, error) {
-	due := f.due() // before a connection is taken: it may need one itself
-	d, err := f.scan(f.db.QueryRow(ctx, `SELECT `+columns+` FROM devices WHERE id = ?`, id), due)
+	d, err := f.one(ctx, `id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%w: id %d", ErrUnknown, id)
 	}
 	return d, err
 }
 
-// check says what is wrong with a record, and fills in the usual port.
-func (f *Fleet) check(d *Device) error {
-	bad := func(format string, args ...any) error {
-		return fmt.Errorf("%w: %s", ErrInvalid, fmt.Sprintf(format, args...))
-	}
-	if err := ref.CheckName(d.Name); err != nil {
-		return bad("the name %v", err)
-	}
-	for field, value := range map[string]string{"site": d.Site, "role": d.Role} {
-		if value != "" {
-			if err := ref.CheckName(value); err != nil {
-				return bad("the %s %v", field, err)
-			}
-		}
-	}
-	for _, l := range d.Labels {
-		if err := ref.CheckName(l); err != nil {
-			return bad("a label %v", err)
-		}
-	}
-	sort.Strings(d.Labels)
-	if _, ok := f.dialects[d.Platform]; !ok {
-		return bad("there is no dialect for the platform %q; there are %s.%s", d.Platform, strings.Join(f.dialects.Names(), ", "), nearest.Hint(d.Platform, f.dialects.Names()))
-	}
-	address, err := checkAddress(d.Address)
+func (f *Fleet) one(ctx context.Context, where string, arg any) (Device, error) {
+	j, err := f.judge(ctx)
 	if err != nil {
-		return bad("%v", err)
+		return Device{}, err
 	}
-	d.Address = address
-	if d.State == "" {
-		d.State = Active
-	}
-	if d.State != Active && d.State != Paused {
-		return bad("the state is active or paused, not %q", d.State)
-	}
-	return nil
-}
-
-// checkAddress accepts host or host:port, with IPv6 in brackets where a port
-// follows, and returns host:port.
-func checkAddress(s string) (string, error) {
-	s = strings.TrimSpace(s)
-	if s == "" {
-		return "", errors.New("the address is missing; write for example 192.0.2.7 or 192.0.2.7:22")
-	}
-	host, port, err := net.SplitHostPort(s)
-	if err != nil {
-		host, port = strings.Trim(s, "[]"), "22"
-	}
-	if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
-		return "", fmt.Errorf("%q is no port; ports are 1 to 65535", port)
-	}
-	if host == "" || len(host) > 253 || strings.ContainsAny(host, " \t/@,") {
-		return "", fmt.Errorf("%q is no host name or address", host)
-	}
-	return net.JoinHostPort(host, port), nil
-}
-
-// Add stores a new record.
-func (f *Fleet) Add(ctx context.Context, d Device, by string) (Device, error) {
-	if err := f.check(&d); err != nil {
-		return d, err
-	}
-	now := f.now()
-	err := f.db.Write(ctx, func(tx *store.Tx) error {
-		res, err := tx.Exec(`INSERT INTO devices (name, site, role, platform, address, labels, state, serial, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			d.Name, d.Site, d.Role, d.Platform, d.Address, strings.Join(d.Labels, "\n"), d.State, d.Nameplate.Serial, store.Stamp(now))
-		if store.IsDuplicate(err) {
-			return fmt.Errorf("%w: %s", ErrDuplicate, d.Name)
-		}
-		if err != nil {
-			return err
-		}
-		if d.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		return journal.Append(tx, journal.Entry{At: now, Account: by, Action: "device add", Object: d.Name, Detail: d.Platform + " at " + d.Address})
-	})
-	if err != nil {
-		return d, err
-	}
-	return f.ByID(ctx, d.ID)
-}
-
-// Change is an edit of a record; nil fields stay as they are.
-type Change struct {
-	Site, Role, Address, State *string
-	Labels                     *[]string
-	// Trust forgets host key and serial number, so that the next visit learns
-	// them anew: the box was replaced or reset.
-	Trust bool
-}
-
-// Edit changes a record. edition is the one that the caller saw; 0 takes any.
-func (f *Fleet) Edit(ctx context.Context, name string, edition int64, c Change, by string) (Device, error) {
-	d, err := f.Get(ctx, name)
-	if err != nil {
-		return d, err
-	}
-	if edition != 0 && edition != d.Edition {
-		return d, fmt.Errorf("%w: it is at edition %d, not %d; look at it again", ErrEdited, d.Edition, edition)
-	}
-	set := func(to *string, from *string) {
-		if from != nil {
-			*to = *from
-		}
-	}
-	set(&d.Site, c.Site)
-	set(&d.Role, c.Role)
-	set(&d.Address, c.Address)
-	set((*string)(&d.State), c.State)
-	if c.Labels != nil {
-		d.Labels = *c.Labels
-	}
-	if err := f.check(&d); err != nil {
-		return d, err
-	}
-	what := "edited"
-	if c.Trust {
-		d.HostKey, d.Nameplate.Serial = "", ""
-		what = "new host key and serial number will be learnt at the next visit"
-	}
-	err = f.db.Write(ctx, func(tx *store.Tx) error {
-		res, err := tx.Exec(`UPDATE devices SET site = ?, role = ?, address = ?, labels = ?, state = ?, host_key = ?, serial = ?, edition = edition + 1 WHERE id = ? AND edition = ?`,
-			d.Site, d.Role, d.Address, strings.Join(d.Labels, "\n"), d.State, d.HostKey, d.Nameplate.Serial, d.ID, d.Edition)
-		if err != nil {
-			return err
-		}
-		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, ErrEdited)
-		}
-		return journal.Append(tx, journal.Entry{At: f.now(), Account: by, Action: "device edit", Object: d.Name, Detail: what})
-	})
-	if err != nil {
-		return d, err
-	}
-	return f.ByID(ctx, d.ID)
+	return scan(f.db.QueryRow(ctx, `SELECT `+columns+` FROM devices WHERE `+where, arg), j)
 }

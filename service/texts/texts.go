@@ -7,15 +7,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"vergekeep/archive"
 	"vergekeep/core/config"
 	"vergekeep/core/dialect"
-	"vergekeep/core/diff"
+	"vergekeep/core/nearest"
+	"vergekeep/core/pattern"
 	"vergekeep/core/ref"
 	"vergekeep/service/fleet"
+	"vergekeep/service/notes"
 	"vergekeep/service/rounds"
 )
 
@@ -23,6 +27,7 @@ import (
 var (
 	ErrNotHere = errors.New("this ref cannot be resolved by the service")
 	ErrMask    = errors.New("secrets cannot be masked")
+	ErrNeutral = errors.New("not a neutral name here")
 	ErrLive    = errors.New("the device could not be captured now")
 )
 
@@ -32,12 +37,13 @@ type Texts struct {
 	fleet    *fleet.Fleet
 	rounds   *rounds.Service
 	dialects dialect.Set
+	moments  Moments
 	now      func() time.Time
 }
 
 // New makes a Texts.
-func New(a *archive.Archive, f *fleet.Fleet, r *rounds.Service, d dialect.Set, now func() time.Time) *Texts {
-	return &Texts{a, f, r, d, now}
+func New(a *archive.Archive, f *fleet.Fleet, r *rounds.Service, d dialect.Set, m Moments, now func() time.Time) *Texts {
+	return &Texts{a, f, r, d, m, now}
 }
 
 // Configuration is a resolved ref. Raw is the exact text; show Shown to whoever
@@ -52,6 +58,9 @@ type Configuration struct {
 
 	raw  string
 	view dialect.View
+	file string // of a text that somebody brought: its name
+
+	platform string
 }
 
 // Caller is on whose behalf something is read.
@@ -85,6 +94,12 @@ func (t *Texts) Get(ctx context.Context, source string, c Caller) (*Configuratio
 			return nil, err
 		}
 		point = ref.Point{}
+	case ref.Moment:
+		if at, err := t.moments.Moment(ctx, point.Name); err == nil {
+			point = ref.Point{Kind: ref.Time, Time: at.In(c.Location)}
+		} else if !errors.Is(err, notes.ErrNone) {
+			return nil, err
+		}
 	case ref.Standard:
 		return nil, fmt.Errorf("%w: %s has no standard", archive.ErrNone, d.Name)
 	}
@@ -100,24 +115,63 @@ func (t *Texts) Get(ctx context.Context, source string, c Caller) (*Configuratio
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", r, err)
 	}
-	out := &Configuration{Ref: r, Device: d, Revision: rev, raw: raw, Shown: raw}
-	name, _, _ := strings.Cut(rev.Dialect, " ")
-	dl := t.dialects[name]
+	out := &Configuration{Ref: r, Device: d, Revision: rev, raw: raw}
+	return out, t.read(out, rev.Platform(), c)
+}
+
+// read fills in what the dialect of a platform knows of a text.
+func (t *Texts) read(out *Configuration, platform string, c Caller) error {
+	out.Shown, out.platform = out.raw, platform
+	dl := t.dialects[platform]
 	switch {
 	case dl != nil:
-		out.view = dl.View(raw)
+		out.view = dl.View(out.raw)
 		out.Tree = out.view.Tree
 		if !c.SeeSecrets && len(out.view.Secret) > 0 {
-			out.Shown, out.Masked = dl.Masked(raw), true
+			out.Shown, out.Masked = dl.Masked(out.raw), true
 			out.Tree = dl.Tree(out.Shown)
 		}
-	case !c.SeeSecrets:
-		return nil, fmt.Errorf("%w: the dialect %s is not loaded, and without it nobody knows where they stand", ErrMask, name)
+	case !c.SeeSecrets && out.file == "":
+		return fmt.Errorf("%w: the dialect %s is not loaded, and without it nobody knows where they stand", ErrMask, platform)
 	default:
-		out.view = dialect.View{Tree: config.Parse(raw, config.Syntax{})}
+		out.view = dialect.View{Tree: config.Parse(out.raw, config.Guess(out.raw))}
 		out.Tree = out.view.Tree
 	}
-	return out, nil
+	return nil
+}
+
+// Only leaves of a configuration what a neutral name stands for: the sections
+// or lines that its dialect maps to interface, vlan, user and so on.
+func (t *Texts) Only(c *Configuration, neutral string) error {
+	platform := c.Revision.Platform()
+	dl := t.dialects[platform]
+	if dl == nil {
+		return fmt.Errorf("%w: the dialect %s is not loaded", ErrNeutral, platform)
+	}
+	known := slices.Sorted(maps.Keys(dl.Names))
+	p := dl.Names[strings.ToLower(neutral)]
+	switch {
+	case p == nil && len(known) == 0:
+		return fmt.Errorf("%w: the dialect %s maps no names", ErrNeutral, platform)
+	case p == nil:
+		return fmt.Errorf("%w: the dialect %s knows no %q; it knows %s.%s", ErrNeutral, platform, neutral, strings.Join(known, ", "), nearest.Hint(neutral, known))
+	}
+	lines := strings.SplitAfter(c.Shown, "\n")
+	var kept strings.Builder
+	last := 0
+	pattern.NewSet(p).Find(c.Tree, func(_ int, m pattern.Match) {
+		first := int(m.Node.Line)
+		if first <= last { // within one that is there already
+			return
+		}
+		last = max(int(m.Node.LastLine), first)
+		for _, line := range lines[first-1 : min(last, len(lines))] {
+			kept.WriteString(line)
+		}
+	})
+	c.Shown = kept.String()
+	c.Tree = dl.Tree(c.Shown)
+	return nil
 }
 
 // explain adds what there is instead of what was asked for.
@@ -160,87 +214,15 @@ func (t *Texts) captureNow(ctx context.Context, d fleet.Device, account string) 
 	return nil
 }
 
-// Comparison is two configurations and what differs.
-type Comparison struct {
-	Left, Right *Configuration
-	Result      *diff.Result
-}
-
-// Compare compares two refs.
-func (t *Texts) Compare(ctx context.Context, left, right string, c Caller) (*Comparison, error) {
-	l, err := t.Get(ctx, left, c)
-	if err != nil {
-		return nil, err
-	}
-	r, err := t.Get(ctx, right, c)
-	if err != nil {
-		return nil, err
-	}
-	return &Comparison{l, r, diff.Compare(l.side(), r.side())}, nil
-}
-
-// side is the true text: masked ones would hide that a secret changed.
-func (c *Configuration) side() diff.Side {
-	return diff.Side{Text: c.raw, PathAt: c.view.Tree.PathAt, Forms: c.view.Forms}
-}
-
-// Row is a row of a comparison as the caller may see it.
-type Row struct {
-	diff.Row
-	SecretChanged bool // what changed is a secret, and it is hidden
-}
-
-// Rows are the rows of the comparison with secrets masked for whoever may not
-// see them.
-func (c *Comparison) Rows(context int) []Row {
-	rows := c.Result.Rows(context)
-	out := make([]Row, len(rows))
-	for i, row := range rows {
-		out[i].Row = row
-		hidden := false
-		if row.Left > 0 && c.Left.hides(row.Left) {
-			out[i].LeftText, hidden = c.Left.shownLine(row.Left), true
-		}
-		if row.Right > 0 && c.Right.hides(row.Right) {
-			out[i].RightText, hidden = c.Right.shownLine(row.Right), true
-		}
-		if hidden {
-			out[i].SecretChanged = row.Kind == diff.Changed && out[i].LeftText == out[i].RightText
-			out[i].LeftWords, out[i].RightWords = nil, nil
-		}
-		// Headings can hold secrets too.
-		switch {
-		case row.Right > 0 && c.Right.Masked:
-			out[i].Path = c.Right.Tree.PathAt(row.Right)
-		case row.Right == 0 && row.Left > 0 && c.Left.Masked:
-			out[i].Path = c.Left.Tree.PathAt(row.Left)
-		}
-	}
-	return out
-}
-
 func (c *Configuration) hides(line int) bool { return c.Masked && c.view.Secret[line] }
 
 func (c *Configuration) shownLine(line int) string { return c.Tree.LineAt(line) }
 
-// Unified is the comparison in the unified format. Where secrets are hidden it
-// is made of the masked texts, so that nothing hidden shows; a secret that
-// changed then does not appear, and hidden says how many such lines there are.
-func (c *Comparison) Unified(context int) (text string, hidden int) {
-	result := c.Result
-	if c.Left.Masked || c.Right.Masked {
-		result = diff.Compare(diff.Side{Text: c.Left.Shown}, diff.Side{Text: c.Right.Shown})
-		for _, row := range c.Rows(0) {
-			if row.SecretChanged {
-				hidden++
-			}
-		}
-	}
-	return result.Unified(c.Left.Name(), c.Right.Name(), context), hidden
-}
-
 // Name is the ref of the very revision.
 func (c *Configuration) Name() string {
+	if c.file != "" {
+		return c.file
+	}
 	r := c.Ref
 	r.Device = c.Device.Name
 	r.Point = ref.Point{Kind: ref.Number, Number: c.Revision.Number}

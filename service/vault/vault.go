@@ -1,24 +1,24 @@
 // Package vault keeps credentials. Their secrets are encrypted at rest with
 // XChaCha20-Poly1305 (RFC 8439 with the extended nonce of
-// draft-irtf-cfrg-xchacha) under a key that lives in a file of its own, outside
-// the database.
+// draft-irtf-cfrg-xchacha) under a key that is outside the database: in a file
+// of its own, or derived with Argon2id (RFC 9106) from a passphrase.
 package vault
 
 import (
 	"context"
 	"crypto/cipher"
 	"crypto/rand"
-	"encoding/json"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
+	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/chacha20poly1305"
 
-	"vergekeep/core/ref"
-	"vergekeep/core/selector"
 	"vergekeep/service/journal"
 	"vergekeep/store"
 )
@@ -28,157 +28,254 @@ var (
 	ErrKey       = errors.New("the vault's key does not fit")
 	ErrDuplicate = errors.New("a credential of that name exists")
 	ErrInvalid   = errors.New("not a credential")
+	ErrUnknown   = errors.New("no such credential")
 )
-
-// Credential is login material. Password and Elevation are secrets.
-type Credential struct {
-	ID        int64
-	Name      string
-	Selector  string // the devices that it is for; "" for all
-	Username  string
-	Password  string
-	Elevation string
-	Created   time.Time
-	Changed   time.Time
-}
 
 // Vault seals and opens.
 type Vault struct {
-	db   *store.DB
+	db      *store.DB
+	keyFile string // "" with a passphrase
+	allowed bool   // commands as sources
+
+	mu   sync.RWMutex
 	aead cipher.AEAD
+
+	sources sourceCache
+	guard   guard
 }
 
-// Open reads the key file, or makes it where there is none and the database
-// holds nothing sealed yet.
-func Open(ctx context.Context, db *store.DB, keyFile string) (*Vault, error) {
-	key, err := os.ReadFile(keyFile)
-	if errors.Is(err, os.ErrNotExist) {
-		var sealed int
-		if err := db.QueryRow(ctx, `SELECT count(*) FROM credentials`).Scan(&sealed); err != nil {
-			return nil, err
-		}
-		if sealed > 0 {
-			return nil, fmt.Errorf("%w: %s is missing, and %d credentials are sealed with it; put the file back", ErrKey, keyFile, sealed)
-		}
-		key = make([]byte, chacha20poly1305.KeySize)
-		if _, err := rand.Read(key); err != nil {
-			return nil, err
-		}
-		if err := os.MkdirAll(filepath.Dir(keyFile), 0o700); err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(keyFile, key, 0o600); err != nil {
-			return nil, fmt.Errorf("writing the vault's key: %w", err)
-		}
-	} else if err != nil {
-		return nil, fmt.Errorf("reading the vault's key: %w", err)
+// Key is where the vault's key comes from: a passphrase, or else a file.
+type Key struct {
+	File       string
+	Passphrase string
+	Commands   bool // secrets may be the output of commands
+}
+
+// Open opens the vault. Where the database holds nothing sealed yet, a missing
+// key file is made.
+func Open(ctx context.Context, db *store.DB, k Key) (*Vault, error) {
+	v := &Vault{db: db, keyFile: k.File, allowed: k.Commands}
+	v.guard.vault = v
+	if k.Passphrase != "" {
+		v.keyFile = ""
 	}
-	aead, err := chacha20poly1305.NewX(key)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %s must hold %d bytes", ErrKey, keyFile, chacha20poly1305.KeySize)
-	}
-	v := &Vault{db, aead}
-	if _, err := v.List(ctx); err != nil {
+	var salt, proof []byte
+	err := db.QueryRow(ctx, `SELECT salt, proof FROM vault WHERE id = 1`).Scan(&salt, &proof)
+	fresh := errors.Is(err, sql.ErrNoRows)
+	if err != nil && !fresh {
 		return nil, err
 	}
-	return v, nil
+	if fresh {
+		salt = random(16)
+	}
+	key, err := v.key(k, salt, fresh)
+	if err != nil {
+		return nil, err
+	}
+	if v.aead, err = chacha20poly1305.NewX(key); err != nil {
+		return nil, fmt.Errorf("%w: %s must hold %d bytes", ErrKey, k.File, chacha20poly1305.KeySize)
+	}
+	if fresh {
+		return v, v.prove(ctx, salt)
+	}
+	if _, err := v.Unseal("proof", proof); err == nil {
+		return v, nil
+	}
+	// A change of the key that was cut short left the new one beside the old.
+	if next, err := os.ReadFile(v.keyFile + ".new"); v.keyFile != "" && err == nil {
+		if v.aead, err = chacha20poly1305.NewX(next); err == nil {
+			if _, err := v.Unseal("proof", proof); err == nil {
+				return v, os.Rename(v.keyFile+".new", v.keyFile)
+			}
+		}
+	}
+	if v.keyFile == "" {
+		return nil, fmt.Errorf("%w: the passphrase is not the one that the credentials were sealed with", ErrKey)
+	}
+	return nil, fmt.Errorf("%w: %s is not the key that the credentials were sealed with", ErrKey, v.keyFile)
+}
+
+func random(n int) []byte {
+	b := make([]byte, n)
+	_, _ = rand.Read(b) // never fails, since Go 1.24
+	return b
+}
+
+func (v *Vault) key(k Key, salt []byte, fresh bool) ([]byte, error) {
+	if k.Passphrase != "" {
+		return derive(k.Passphrase, salt), nil
+	}
+	key, err := os.ReadFile(k.File)
+	switch {
+	case errors.Is(err, os.ErrNotExist) && !fresh:
+		return nil, fmt.Errorf("%w: %s is missing, and what is sealed needs it; put the file back", ErrKey, k.File)
+	case errors.Is(err, os.ErrNotExist):
+		key = random(chacha20poly1305.KeySize)
+		if err := os.MkdirAll(filepath.Dir(k.File), 0o700); err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(k.File, key, 0o600); err != nil {
+			return nil, fmt.Errorf("writing the vault's key: %w", err)
+		}
+	case err != nil:
+		return nil, fmt.Errorf("reading the vault's key: %w", err)
+	}
+	return key, nil
+}
+
+// derive is the first recommended option of RFC 9106, section 4, with the
+// memory that a small machine has.
+func derive(passphrase string, salt []byte) []byte {
+	return argon2.IDKey([]byte(passphrase), salt, 3, 64<<10, 2, chacha20poly1305.KeySize)
+}
+
+func (v *Vault) prove(ctx context.Context, salt []byte) error {
+	proof := seal(v.aead, "proof", []byte("this key fits"))
+	return v.db.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.Exec(`INSERT INTO vault (id, salt, proof) VALUES (1, ?, ?)`, salt, proof)
+		return err
+	})
+}
+
+// Sealer encrypts with the present key.
+type Sealer struct{ aead cipher.AEAD }
+
+// Hold keeps the key from being changed until release is called: whatever is
+// sealed has to be in the database by then.
+func (v *Vault) Hold() (s Sealer, release func()) {
+	v.mu.RLock()
+	return Sealer{v.aead}, v.mu.RUnlock
 }
 
 // Seal encrypts; what tells apart the uses of the key, so that one sealed
 // thing cannot be passed off as another.
-func (v *Vault) Seal(what string, plain []byte) ([]byte, error) {
-	nonce := make([]byte, v.aead.NonceSize())
-	if _, err := rand.Read(nonce); err != nil {
-		return nil, err
-	}
-	return v.aead.Seal(nonce, nonce, plain, []byte(what)), nil
+func (s Sealer) Seal(what string, plain []byte) []byte { return seal(s.aead, what, plain) }
+
+func seal(aead cipher.AEAD, what string, plain []byte) []byte {
+	nonce := random(aead.NonceSize())
+	return aead.Seal(nonce, nonce, plain, []byte(what))
 }
 
 // Unseal decrypts what Seal made.
 func (v *Vault) Unseal(what string, sealed []byte) ([]byte, error) {
-	n := v.aead.NonceSize()
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return unseal(v.aead, what, sealed)
+}
+
+func unseal(aead cipher.AEAD, what string, sealed []byte) ([]byte, error) {
+	n := aead.NonceSize()
 	if len(sealed) < n {
 		return nil, ErrKey
 	}
-	plain, err := v.aead.Open(nil, sealed[:n], sealed[n:], []byte(what))
+	plain, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(what))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s cannot be opened", ErrKey, what)
 	}
 	return plain, nil
 }
 
-type secrets struct{ Password, Elevation string }
+// ErrPassphrase is wrapped where a passphrase is too short.
+var ErrPassphrase = errors.New("the passphrase needs at least 12 characters")
 
-// Add stores a credential.
-func (v *Vault) Add(ctx context.Context, c Credential, by string, now time.Time) (Credential, error) {
-	if err := ref.CheckName(c.Name); err != nil {
-		return c, fmt.Errorf("%w: its name %w", ErrInvalid, err)
+// ChangeKey seals everything anew, in one transaction: with a new key in the
+// key file, or with the key of a new passphrase where the service was started
+// with one.
+func (v *Vault) ChangeKey(ctx context.Context, passphrase, by string, now time.Time) error {
+	salt, key := random(16), random(chacha20poly1305.KeySize)
+	switch {
+	case v.keyFile == "" && len(passphrase) < 12:
+		return ErrPassphrase
+	case v.keyFile == "":
+		key = derive(passphrase, salt)
+	case passphrase != "":
+		return fmt.Errorf("%w: this vault's key is in a file; leave the passphrase out", ErrInvalid)
+	default:
+		if err := os.WriteFile(v.keyFile+".new", key, 0o600); err != nil {
+			return fmt.Errorf("writing the vault's new key: %w", err)
+		}
 	}
-	if _, err := selector.Parse(c.Selector); err != nil {
-		return c, fmt.Errorf("%w: %w", ErrInvalid, err)
-	}
-	if c.Username == "" || len(c.Username) > 200 || len(c.Password) > 1000 || len(c.Elevation) > 1000 {
-		return c, fmt.Errorf("%w: it needs a user name; names have at most 200 bytes and secrets at most 1000", ErrInvalid)
-	}
-	plain, err := json.Marshal(secrets{c.Password, c.Elevation})
+	next, err := chacha20poly1305.NewX(key)
 	if err != nil {
-		return c, err
+		return err
 	}
-	sealed, err := v.Seal("credential "+c.Name, plain)
-	if err != nil {
-		return c, err
-	}
-	c.Created, c.Changed = now, now
+	v.mu.Lock() // nothing is sealed with the old key meanwhile
+	defer v.mu.Unlock()
 	err = v.db.Write(ctx, func(tx *store.Tx) error {
-		res, err := tx.Exec(`INSERT INTO credentials (name, selector, username, sealed, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?)`,
-			c.Name, c.Selector, c.Username, sealed, store.Stamp(now), store.Stamp(now))
-		if store.IsDuplicate(err) {
-			return fmt.Errorf("%w: %s", ErrDuplicate, c.Name)
-		}
-		if err != nil {
+		if err := reseal(tx, v.aead, next); err != nil {
 			return err
 		}
-		if c.ID, err = res.LastInsertId(); err != nil {
+		if _, err := tx.Exec(`UPDATE vault SET salt = ?, proof = ? WHERE id = 1`, salt, seal(next, "proof", []byte("this key fits"))); err != nil {
 			return err
 		}
-		return journal.Append(tx, journal.Entry{At: now, Account: by, Action: "credential add", Object: c.Name, Detail: "for " + orAll(c.Selector)})
+		return journal.Append(tx, journal.Entry{At: now, Account: by, Action: "vault key change", Object: "vault"})
 	})
-	return c, err
-}
-
-func orAll(selector string) string {
-	if selector == "" {
-		return "all devices"
-	}
-	return selector
-}
-
-// List is all credentials, secrets included, in order of name. Only visits
-// need the secrets; nothing that leaves the service may hold them.
-func (v *Vault) List(ctx context.Context) ([]Credential, error) {
-	rows, err := v.db.Query(ctx, `SELECT id, name, selector, username, sealed, created_at, changed_at FROM credentials ORDER BY name`)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	defer rows.Close()
-	var list []Credential
-	for rows.Next() {
-		var c Credential
-		var sealed []byte
-		var created, changed int64
-		if err := rows.Scan(&c.ID, &c.Name, &c.Selector, &c.Username, &sealed, &created, &changed); err != nil {
-			return nil, err
-		}
-		plain, err := v.Unseal("credential "+c.Name, sealed)
+	v.aead = next
+	if v.keyFile == "" {
+		return nil
+	}
+	return os.Rename(v.keyFile+".new", v.keyFile)
+}
+
+func reseal(tx *store.Tx, old, next cipher.AEAD) error {
+	type row struct {
+		a, b   any
+		what   string
+		sealed []byte
+	}
+	gather := func(query string, scan func(*sql.Rows) (row, error)) ([]row, error) {
+		rows, err := tx.Query(query)
 		if err != nil {
 			return nil, err
 		}
-		var s secrets
-		if err := json.Unmarshal(plain, &s); err != nil {
-			return nil, err
+		defer rows.Close()
+		var list []row
+		for rows.Next() {
+			r, err := scan(rows)
+			if err != nil {
+				return nil, err
+			}
+			plain, err := unseal(old, r.what, r.sealed)
+			if err != nil {
+				return nil, err
+			}
+			r.sealed = seal(next, r.what, plain)
+			list = append(list, r)
 		}
-		c.Password, c.Elevation, c.Created, c.Changed = s.Password, s.Elevation, store.Time(created), store.Time(changed)
-		list = append(list, c)
+		return list, rows.Err()
 	}
-	return list, rows.Err()
+	credentials, err := gather(`SELECT id, name, sealed FROM credentials`, func(rows *sql.Rows) (row, error) {
+		var id int64
+		var r row
+		err := rows.Scan(&id, &r.what, &r.sealed)
+		r.a, r.what = id, "credential "+r.what
+		return r, err
+	})
+	if err != nil {
+		return err
+	}
+	for _, r := range credentials {
+		if _, err := tx.Exec(`UPDATE credentials SET sealed = ? WHERE id = ?`, r.sealed, r.a); err != nil {
+			return err
+		}
+	}
+	sessions, err := gather(`SELECT round_id, device_id, session FROM visit_notes WHERE session IS NOT NULL`, func(rows *sql.Rows) (row, error) {
+		var round, device int64
+		r := row{what: "session"}
+		err := rows.Scan(&round, &device, &r.sealed)
+		r.a, r.b = round, device
+		return r, err
+	})
+	if err != nil {
+		return err
+	}
+	for _, r := range sessions {
+		if _, err := tx.Exec(`UPDATE visit_notes SET session = ? WHERE round_id = ? AND device_id = ?`, r.sealed, r.a, r.b); err != nil {
+			return err
+		}
+	}
+	return nil
 }

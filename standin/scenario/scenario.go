@@ -69,6 +69,11 @@ func New() *Network {
 	for i := 1; i <= 3; i++ {
 		n.tidegate(fmt.Sprintf("dd-acc-%d", i), "Dry Dock", "access", "dd-edge-1", 4, 300*time.Millisecond)
 	}
+	// The ancient one: Telnet only, slow, with a password kept in the clear.
+	ancient := n.byName["dd-acc-3"]
+	ancient.Delay = 1500 * time.Millisecond
+	ancient.Labels = []string{"ancient"}
+	ancient.Device.Telnet, ancient.Device.Model, ancient.Device.Version = true, "TG-800", "2.0.7"
 	for i := 1; i <= 20; i++ {
 		name := fmt.Sprintf("t%02d-rt-1", i)
 		n.add(fmt.Sprintf("Ticket office %02d", i), "office", 0, []string{"ticket-office"}, &standin.Device{Name: name, Platform: standin.Sounder, Model: "S-2 Plumb", Serial: fmt.Sprintf("SL2-%05d", 7000+i), Version: "2.8", Config: one(ticketOffice(name, i))})

@@ -2,14 +2,51 @@
 
 -- +goose Up
 CREATE TABLE credentials (
-    id         INTEGER PRIMARY KEY,
-    name       TEXT    NOT NULL UNIQUE,
-    selector   TEXT    NOT NULL DEFAULT '',
-    username   TEXT    NOT NULL,
-    sealed     BLOB    NOT NULL,             -- password and elevation secret, encrypted
-    created_at INTEGER NOT NULL,
-    changed_at INTEGER NOT NULL
+    id          INTEGER PRIMARY KEY,
+    name        TEXT    NOT NULL UNIQUE COLLATE NOCASE,
+    selector    TEXT    NOT NULL DEFAULT '',
+    rank        INTEGER NOT NULL DEFAULT 100,  -- the lower is tried first
+    username    TEXT    NOT NULL,
+    sealed      BLOB    NOT NULL,              -- the secrets, or where to read them, encrypted
+    per_minute  INTEGER NOT NULL DEFAULT 0,    -- most logins a minute; 0 for no limit
+    commands_per_minute INTEGER NOT NULL DEFAULT 0,
+    refusals    INTEGER NOT NULL DEFAULT 0,    -- one after the other, of all devices
+    rests_until INTEGER NOT NULL DEFAULT 0,    -- not tried before
+    proven_at   INTEGER NOT NULL DEFAULT 0,    -- when it was last accepted
+    created_at  INTEGER NOT NULL,
+    changed_at  INTEGER NOT NULL
 );
+
+-- How the key is derived from a passphrase, and what proves that a key fits.
+CREATE TABLE vault (
+    id    INTEGER PRIMARY KEY CHECK (id = 1),
+    salt  BLOB    NOT NULL,
+    proof BLOB    NOT NULL
+);
+
+CREATE TABLE jumps (
+    id            INTEGER PRIMARY KEY,
+    name          TEXT    NOT NULL UNIQUE COLLATE NOCASE,
+    address       TEXT    NOT NULL,
+    via           TEXT    NOT NULL DEFAULT '', -- the jump host before it
+    credential    TEXT    NOT NULL,            -- name of the credential that logs in to it
+    host_keys     TEXT    NOT NULL DEFAULT '', -- as of a device
+    at_once       INTEGER NOT NULL DEFAULT 0,  -- most visits through it at a time; 0 for no limit
+    created_at    INTEGER NOT NULL
+);
+
+CREATE TABLE sites (
+    name         TEXT    PRIMARY KEY COLLATE NOCASE,
+    at_once      INTEGER NOT NULL DEFAULT 0,   -- most visits at a time; 0 for no limit
+    closed_hours TEXT    NOT NULL DEFAULT '',  -- "07:00-19:00 Mon-Fri", several separated by line ends
+    zone         TEXT    NOT NULL DEFAULT 'UTC'
+) WITHOUT ROWID;
+
+CREATE TABLE groups (
+    name        TEXT    PRIMARY KEY COLLATE NOCASE,
+    selector    TEXT    NOT NULL,
+    description TEXT    NOT NULL DEFAULT ''
+) WITHOUT ROWID;
 
 CREATE TABLE devices (
     id            INTEGER PRIMARY KEY,
@@ -17,14 +54,24 @@ CREATE TABLE devices (
     site          TEXT    NOT NULL DEFAULT '',
     role          TEXT    NOT NULL DEFAULT '',
     platform      TEXT    NOT NULL,
-    address       TEXT    NOT NULL,
+    address       TEXT    NOT NULL,            -- host:port each, separated by ", "
+    transport     TEXT    NOT NULL DEFAULT '', -- telnet, console; '' for what the dialect says
+    via           TEXT    NOT NULL DEFAULT '', -- name of a jump host
+    old_algorithms INTEGER NOT NULL DEFAULT 0,
+    patience      INTEGER NOT NULL DEFAULT 1,  -- so many times the dialect's time limits
+    pair          TEXT    NOT NULL DEFAULT '', -- name of the pair or stack that it belongs to
+    source        TEXT    NOT NULL DEFAULT '', -- the import that keeps it in step
+    vanished      INTEGER NOT NULL DEFAULT 0,  -- 1: its import paused it, as it was no longer in it
     labels        TEXT    NOT NULL DEFAULT '', -- separated by line ends
     state         TEXT    NOT NULL DEFAULT 'active',
     serial        TEXT    NOT NULL DEFAULT '', -- what it must say it is; learnt at the first visit
     own_name      TEXT    NOT NULL DEFAULT '',
     model         TEXT    NOT NULL DEFAULT '',
     version       TEXT    NOT NULL DEFAULT '',
-    host_key      TEXT    NOT NULL DEFAULT '', -- authorized-keys form; learnt at the first visit
+    uptime        TEXT    NOT NULL DEFAULT '',
+    host_keys     TEXT    NOT NULL DEFAULT '', -- authorized-keys form or pin, separated by line ends; learnt at the first visit
+    offered_key   TEXT    NOT NULL DEFAULT '', -- the one that was refused at the last visit
+    old_in_use    TEXT    NOT NULL DEFAULT '', -- old algorithms that it used
     credential_id INTEGER REFERENCES credentials (id) ON DELETE SET NULL,
     created_at    INTEGER NOT NULL,
     edition       INTEGER NOT NULL DEFAULT 1,  -- goes up with each edit, for If-Match
@@ -34,17 +81,36 @@ CREATE TABLE devices (
     problem       TEXT    NOT NULL DEFAULT '', -- reason code of the last visit, '' if it was good
     problem_since INTEGER NOT NULL DEFAULT 0,
     problem_what  TEXT    NOT NULL DEFAULT '',
-    suspect       TEXT    NOT NULL DEFAULT ''  -- why the newest capture is suspect
+    suspect       TEXT    NOT NULL DEFAULT '', -- why the newest capture is suspect
+    unsaved       INTEGER NOT NULL DEFAULT 0,  -- lines that would be lost at a restart
+    unsaved_since INTEGER NOT NULL DEFAULT 0
 );
 
+-- What a device said about itself, whenever it was something else than before.
+CREATE TABLE nameplates (
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    since     INTEGER NOT NULL,
+    name      TEXT    NOT NULL,
+    serial    TEXT    NOT NULL,
+    model     TEXT    NOT NULL,
+    version   TEXT    NOT NULL,
+    PRIMARY KEY (device_id, since)
+) WITHOUT ROWID;
+
+-- Contents. Most are kept by what they have not in common with another one.
+-- A number is never given twice: what is told against a content that went must
+-- not find another one in its place.
 CREATE TABLE blobs (
-    id      INTEGER PRIMARY KEY,
-    hash    BLOB    NOT NULL UNIQUE,           -- SHA-256 of the bytes
+    id      INTEGER PRIMARY KEY AUTOINCREMENT,
+    hash    BLOB    NOT NULL,                  -- SHA-256 of the bytes
     size    INTEGER NOT NULL,
-    base_id INTEGER REFERENCES blobs (id),     -- compressed against these bytes
-    depth   INTEGER NOT NULL DEFAULT 0,        -- how many bases stand behind it
+    base_id INTEGER REFERENCES blobs (id),     -- the bytes that it is told against
+    place   INTEGER NOT NULL DEFAULT 0,        -- among those that go back to the same one; that one has 0
     data    BLOB                               -- NULL: in blob_chunks
 );
+-- The start of a hash finds it; the whole of it is compared. Nothing is stored
+-- twice, as there is one writer, which looks before it writes.
+CREATE INDEX blobs_by_hash ON blobs (substr(hash, 1, 6));
 CREATE TABLE blob_chunks (
     blob_id INTEGER NOT NULL REFERENCES blobs (id),
     number  INTEGER NOT NULL,
@@ -52,76 +118,187 @@ CREATE TABLE blob_chunks (
     PRIMARY KEY (blob_id, number)
 ) WITHOUT ROWID;
 
+-- Texts that configurations of a platform resemble. Each is kept twice, as many
+-- contents need it.
+CREATE TABLE primers (
+    id       INTEGER NOT NULL,
+    copy     INTEGER NOT NULL,
+    platform TEXT    NOT NULL,
+    hash     BLOB    NOT NULL,
+    data     BLOB    NOT NULL,
+    PRIMARY KEY (id, copy)
+) WITHOUT ROWID;
+
+-- Name and version of the dialects with which revisions were captured.
+CREATE TABLE dialects (
+    id   INTEGER PRIMARY KEY,
+    name TEXT    NOT NULL UNIQUE               -- "tidegate 1f2e3d"
+);
+
+-- What revisions are of: a datastore and part of a device.
+CREATE TABLE configurations (
+    id        INTEGER PRIMARY KEY,
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    datastore TEXT    NOT NULL,
+    part      TEXT    NOT NULL DEFAULT '',
+    newest    INTEGER NOT NULL DEFAULT 0,      -- number of the revision that is in force since last
+    last      INTEGER NOT NULL DEFAULT 0,      -- number of the revision that arrived last
+    head      BLOB    NOT NULL DEFAULT x'',    -- the end of the chain
+    UNIQUE (device_id, datastore, part)
+);
+
 CREATE TABLE revisions (
-    id         INTEGER PRIMARY KEY,
-    device_id  INTEGER NOT NULL REFERENCES devices (id),
-    datastore  TEXT    NOT NULL,
-    part       TEXT    NOT NULL DEFAULT '',
+    configuration_id INTEGER NOT NULL REFERENCES configurations (id),
     number     INTEGER NOT NULL,
-    blob_id    INTEGER NOT NULL REFERENCES blobs (id),
-    form_hash  BLOB    NOT NULL,               -- SHA-256 of the comparison form
-    dialect    TEXT    NOT NULL,               -- name and version: "tidegate 1f2e3d"
-    origin     TEXT    NOT NULL,               -- captured, imported, drafted
+    blob_id    INTEGER REFERENCES blobs (id),  -- NULL: thinned out
+    hash       BLOB,                           -- of a thinned one: SHA-256 of the bytes that were there
+    form       BLOB,                           -- the first 16 bytes of the SHA-256 of the comparison form; NULL: it is the text
+    dialect_id INTEGER NOT NULL REFERENCES dialects (id),
+    origin     INTEGER NOT NULL DEFAULT 0,     -- 0 captured, 1 imported, 2 drafted
     arrived_at INTEGER NOT NULL,
-    first_seen INTEGER NOT NULL,
+    first_seen INTEGER,                        -- NULL: as arrived_at
     last_seen  INTEGER NOT NULL,
     same_as    INTEGER NOT NULL DEFAULT 0,     -- number of the first revision with the same comparison form
     suspect    TEXT    NOT NULL DEFAULT '',    -- why, in a sentence; '' if it is not
+    author     TEXT    NOT NULL DEFAULT '',    -- who is on record for it
     lines      INTEGER NOT NULL,
-    added      INTEGER NOT NULL DEFAULT 0,     -- against the revision before
+    added      INTEGER NOT NULL DEFAULT 0,     -- against the one in force before
     removed    INTEGER NOT NULL DEFAULT 0,
     changed    INTEGER NOT NULL DEFAULT 0,
     moved      INTEGER NOT NULL DEFAULT 0,
     chain      BLOB    NOT NULL,               -- hash over this row and the chain before it
-    UNIQUE (device_id, datastore, part, number)
+    PRIMARY KEY (configuration_id, number)
+) WITHOUT ROWID;
+
+-- What people have said of revisions.
+CREATE TABLE notes (
+    configuration_id INTEGER NOT NULL,
+    number  INTEGER NOT NULL,
+    pinned  INTEGER NOT NULL DEFAULT 0,        -- 1: never thinned out
+    name    TEXT    NOT NULL DEFAULT '',
+    remark  TEXT    NOT NULL DEFAULT '',
+    account TEXT    NOT NULL,
+    at      INTEGER NOT NULL,
+    PRIMARY KEY (configuration_id, number)
+) WITHOUT ROWID;
+
+-- What is thinned out by age; seconds.
+CREATE TABLE retention (
+    id        INTEGER PRIMARY KEY CHECK (id = 1),
+    all_for   INTEGER NOT NULL,
+    daily_for INTEGER NOT NULL,
+    account   TEXT    NOT NULL,
+    changed   INTEGER NOT NULL
 );
+
+-- Devices of which nothing may go, for a reason in law.
+CREATE TABLE holds (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    selector TEXT    NOT NULL,
+    reason   TEXT    NOT NULL,
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- Moments of the whole fleet that have a name.
+CREATE TABLE moments (
+    name    TEXT    PRIMARY KEY COLLATE NOCASE,
+    at      INTEGER NOT NULL,
+    remark  TEXT    NOT NULL DEFAULT '',
+    account TEXT    NOT NULL,
+    noted   INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- Searches that have a name.
+CREATE TABLE searches (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    question TEXT    NOT NULL,                 -- JSON
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
 
 CREATE TABLE rounds (
     id          INTEGER PRIMARY KEY,
     origin      TEXT    NOT NULL,              -- demand, schedule
     account     TEXT    NOT NULL,
+    schedule    TEXT    NOT NULL DEFAULT '',   -- name of the one that it was due to
     selector    TEXT    NOT NULL,
     state       TEXT    NOT NULL,              -- running, done, cancelled, interrupted
     started_at  INTEGER NOT NULL,
     ended_at    INTEGER NOT NULL DEFAULT 0,
     planned     INTEGER NOT NULL,
-    fresh       INTEGER NOT NULL DEFAULT 0,    -- outcome new
+    plan        BLOB,                          -- ids of the devices to visit, while it runs
+    first_visit INTEGER NOT NULL,              -- its visits lie between these two, others' among them
+    last_visit  INTEGER NOT NULL DEFAULT 9223372036854775807,
+    spread      INTEGER NOT NULL DEFAULT 0,    -- as of its schedule
+    tries       INTEGER NOT NULL DEFAULT 1,
+    records     INTEGER NOT NULL DEFAULT 0,    -- 1: what is said is kept of good visits too
+    fresh       INTEGER NOT NULL DEFAULT 0,    -- outcome new; the counts are written at the end
     unchanged   INTEGER NOT NULL DEFAULT 0,
     failed      INTEGER NOT NULL DEFAULT 0,
     passed_over INTEGER NOT NULL DEFAULT 0
 );
 
--- One row a device and round. An unchanged visit is evidence and costs tens of
--- bytes: it has no reason, what or session.
+-- One row a device and round, written when the visit has ended. An unchanged
+-- visit is evidence and costs about twenty bytes: small numbers, no words, and
+-- no index, as rows are only ever appended; a round knows its first and last.
 CREATE TABLE visits (
+    id         INTEGER PRIMARY KEY,
     round_id   INTEGER NOT NULL REFERENCES rounds (id),
     device_id  INTEGER NOT NULL REFERENCES devices (id),
-    outcome    TEXT    NOT NULL DEFAULT '',    -- '' while it waits
-    started_at INTEGER NOT NULL DEFAULT 0,
-    took       INTEGER NOT NULL DEFAULT 0,     -- microseconds
-    reason     TEXT,
-    what       TEXT,
-    undecidable INTEGER,                       -- 1: only re-salted secrets differ
+    outcome    INTEGER NOT NULL,               -- 0 unchanged, 1 new, 2 failed, 3 passed over, 4 unchanged but for re-salted secrets
+    started    INTEGER NOT NULL,               -- milliseconds after the round's start
+    took       INTEGER NOT NULL                -- milliseconds
+);
+
+-- What there is to say of a visit that was not simply good.
+CREATE TABLE visit_notes (
+    round_id    INTEGER NOT NULL,
+    device_id   INTEGER NOT NULL,
+    reason      TEXT    NOT NULL DEFAULT '',
+    what        TEXT    NOT NULL DEFAULT '',
+    undecidable INTEGER NOT NULL DEFAULT 0,    -- 1: only re-salted secrets differ
+    tries       INTEGER NOT NULL DEFAULT 1,
+    story       TEXT    NOT NULL DEFAULT '',   -- its steps: a JSON list of pairs of milliseconds and words
+    session     BLOB,                          -- what was said, encrypted
     PRIMARY KEY (round_id, device_id)
 ) WITHOUT ROWID;
-CREATE INDEX visits_by_device ON visits (device_id, round_id);
 
--- What was said in a visit that failed. It may hold secrets.
-CREATE TABLE sessions_kept (
-    round_id  INTEGER NOT NULL,
-    device_id INTEGER NOT NULL,
-    sealed    BLOB    NOT NULL,
-    PRIMARY KEY (round_id, device_id)
+CREATE TABLE schedules (
+    id          INTEGER PRIMARY KEY,
+    name        TEXT    NOT NULL UNIQUE COLLATE NOCASE,
+    description TEXT    NOT NULL DEFAULT '',
+    expression  TEXT    NOT NULL,              -- cron, five fields
+    zone        TEXT    NOT NULL,
+    selector    TEXT    NOT NULL,
+    state       TEXT    NOT NULL DEFAULT 'active',
+    spread      INTEGER NOT NULL DEFAULT 0,    -- seconds over which the visits begin
+    tries       INTEGER NOT NULL DEFAULT 3,    -- visits to a device within a round
+    missed      TEXT    NOT NULL DEFAULT 'run',-- run or skip: what fell due in a downtime
+    changed_by  TEXT    NOT NULL,
+    changed_at  INTEGER NOT NULL,
+    last_due    INTEGER NOT NULL DEFAULT 0
+);
+
+-- Imports that are kept in step.
+CREATE TABLE imports (
+    name        TEXT    PRIMARY KEY COLLATE NOCASE,
+    source      TEXT    NOT NULL,              -- file:PATH, https://..., git:REPOSITORY#PATH, command:LINE
+    expression  TEXT    NOT NULL,
+    zone        TEXT    NOT NULL,
+    last_due    INTEGER NOT NULL DEFAULT 0,
+    last_run    INTEGER NOT NULL DEFAULT 0,
+    last_said   TEXT    NOT NULL DEFAULT '',
+    last_failed INTEGER NOT NULL DEFAULT 0
 ) WITHOUT ROWID;
 
-CREATE TABLE schedule (
-    id         INTEGER PRIMARY KEY CHECK (id = 1),
-    expression TEXT    NOT NULL,
-    zone       TEXT    NOT NULL,
-    selector   TEXT    NOT NULL,
-    changed_by TEXT    NOT NULL,
-    changed_at INTEGER NOT NULL,
-    last_due   INTEGER NOT NULL DEFAULT 0
+-- How fresh the fleet was, noted after each round and at most once an hour.
+CREATE TABLE freshness (
+    at    INTEGER PRIMARY KEY,
+    fresh INTEGER NOT NULL,
+    late  INTEGER NOT NULL,
+    stale INTEGER NOT NULL,
+    none  INTEGER NOT NULL
 );
 
 CREATE TABLE accounts (

@@ -76,13 +76,14 @@ func device(p standin.Platform) *standin.Device {
 
 var good = conversation.Credential{User: "noc", Password: "correct", Elevation: "lift-me"}
 
-// visit holds the conversation of the device's dialect with short limits.
+// visit holds the conversation of the device's dialect; change may set other
+// limits, for a busy machine must not make a good device look silent.
 func visit(t *testing.T, d *standin.Device, cred conversation.Credential, change func(*dialect.Dialect)) (conversation.Result, error) {
 	t.Helper()
 	set, err := dialect.Load()
 	require.NoError(t, err)
 	dl := *set[string(d.Platform)]
-	dl.Reach.Silence = 400 * time.Millisecond
+	dl.Reach.Silence = 5 * time.Second
 	if change != nil {
 		change(&dl)
 	}
@@ -90,12 +91,12 @@ func visit(t *testing.T, d *standin.Device, cred conversation.Credential, change
 	t.Cleanup(fleet.Close)
 	addr, err := fleet.Add(d)
 	require.NoError(t, err)
-	conn, err := ssh.Dial(t.Context(), ssh.Target{Address: addr, User: cred.User, Password: cred.Password, Connect: 5 * time.Second, Silence: dl.Reach.Silence})
+	conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: cred.User, Password: cred.Password}, Connect: 5 * time.Second, Silence: dl.Reach.Silence})
 	if err != nil {
 		return conversation.Result{}, err
 	}
 	defer conn.Close()
-	return conversation.Run(t.Context(), conn, &dl, cred)
+	return conversation.Run(t.Context(), conn, &dl, conversation.Settings{Credential: cred})
 }
 
 func kept(r conversation.Result, name, item string) string {
@@ -198,7 +199,7 @@ func TestEachFailureHasItsReason(t *testing.T) {
 		{"floods", standin.Tidegate, standin.Flood, good, reason.Flood},
 		{"floods, exec", standin.Capstan, standin.Flood, good, reason.Flood},
 		{"error", standin.Tidegate, standin.ErrorAnswer, good, reason.DeviceError},
-		{"error, exec", standin.Capstan, standin.ErrorAnswer, good, reason.DeviceError},
+		{"error, exec", standin.Capstan, standin.ErrorAnswer, good, reason.LockedByAnother},
 		{"error, menu", standin.Coaming, standin.ErrorAnswer, good, reason.DeviceError},
 		{"error, netconf", standin.Sounder, standin.ErrorAnswer, good, reason.DeviceError},
 		{"password", standin.Tidegate, "", wrong, reason.CredentialRefused},
@@ -210,7 +211,11 @@ func TestEachFailureHasItsReason(t *testing.T) {
 			t.Parallel()
 			d := device(c.platform)
 			d.SetFault(c.fault)
-			_, err := visit(t, d, c.cred, nil)
+			_, err := visit(t, d, c.cred, func(d *dialect.Dialect) {
+				if c.want == reason.Silent || c.want == reason.Hung || c.want == reason.NoPrompt {
+					d.Reach.Silence = 1500 * time.Millisecond
+				}
+			})
 			require.Error(t, err)
 			assert.Equal(t, c.want, reason.Of(err, ""), err.Error())
 		})
@@ -231,12 +236,12 @@ func TestATrickleOf300000LinesArrives(t *testing.T) {
 	d.Config[""] = strings.Repeat("access-list A permit 192.0.2.1\n", lines)
 	d.LineDelay = 10 * time.Microsecond
 	begun := time.Now()
-	r, err := visit(t, d, good, func(d *dialect.Dialect) { d.Reach.Silence = 300 * time.Millisecond })
+	r, err := visit(t, d, good, func(d *dialect.Dialect) { d.Reach.Silence = time.Second })
 	require.NoError(t, err)
 	running := kept(r, "running", "")
 	assert.Equal(t, lines+2, strings.Count(running, "\n"))
 	assert.True(t, strings.HasSuffix(running, "end of configuration\n"))
-	assert.Greater(t, time.Since(begun), 300*time.Millisecond)
+	assert.Greater(t, time.Since(begun), time.Second)
 }
 
 func TestCancelEndsAVisit(t *testing.T) {
@@ -250,9 +255,32 @@ func TestCancelEndsAVisit(t *testing.T) {
 	defer cancel()
 	set, err := dialect.Load()
 	require.NoError(t, err)
-	conn, err := ssh.Dial(ctx, ssh.Target{Address: addr, User: "noc", Password: "correct", Connect: 5 * time.Second, Silence: time.Minute})
+	conn, err := ssh.Dial(ctx, ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: "noc", Password: "correct"}, Connect: 5 * time.Second, Silence: time.Minute})
 	require.NoError(t, err)
 	defer conn.Close()
-	_, err = conversation.Run(ctx, conn, set["tidegate"], good)
+	_, err = conversation.Run(ctx, conn, set["tidegate"], conversation.Settings{Credential: good})
 	assert.Equal(t, reason.Cancelled, reason.Of(err, ""))
+}
+
+func TestEachCommandWaitsForItsTurn(t *testing.T) {
+	for platform, want := range map[standin.Platform]int{standin.Tidegate: 6, standin.Capstan: 2, standin.Sounder: 3} {
+		set, err := dialect.Load()
+		require.NoError(t, err)
+		fleet := standin.NewFleet()
+		defer fleet.Close()
+		addr, err := fleet.Add(device(platform))
+		require.NoError(t, err)
+		hold := func(pace func(context.Context) error) error {
+			conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: good.User, Password: good.Password}, Connect: 5 * time.Second, Silence: 5 * time.Second})
+			require.NoError(t, err)
+			defer conn.Close()
+			_, err = conversation.Run(t.Context(), conn, set[string(platform)], conversation.Settings{Credential: good, Pace: pace})
+			return err
+		}
+		asked := 0
+		require.NoError(t, hold(func(context.Context) error { asked++; return nil }))
+		assert.Equal(t, want, asked, platform)
+		stop := reason.New(reason.Cancelled, "The visit was cancelled.")
+		assert.Equal(t, reason.Cancelled, reason.Of(hold(func(context.Context) error { return stop }), ""), platform)
+	}
 }

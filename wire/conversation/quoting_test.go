@@ -44,12 +44,12 @@ func (e *echoing) Close() error                { return nil }
 func TestReasonsQuoteNoSecret(t *testing.T) {
 	set, err := dialect.Load()
 	require.NoError(t, err)
-	_, err = conversation.Run(t.Context(), &careless{}, set["tidegate"], good)
+	_, err = conversation.Run(t.Context(), &careless{}, set["tidegate"], conversation.Settings{Credential: good})
 	require.Error(t, err)
 	assert.Equal(t, reason.NoPrompt, reason.Of(err, ""))
 	assert.NotContains(t, err.Error(), good.Password)
 
-	_, err = conversation.Run(t.Context(), &careless{}, set["capstan"], good)
+	_, err = conversation.Run(t.Context(), &careless{}, set["capstan"], conversation.Settings{Credential: good})
 	require.Error(t, err)
 	assert.Equal(t, reason.DeviceError, reason.Of(err, ""))
 	assert.NotContains(t, err.Error(), "hush-hush", "a line that is no error answer may be of a configuration")

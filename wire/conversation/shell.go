@@ -18,6 +18,9 @@ import (
 // errFooled says that a candidate turned out to be no prompt.
 var errFooled = errors.New("text that looked like the prompt")
 
+// wakePause is how long a console port gets to react to what wakes it.
+const wakePause = 100 * time.Millisecond
+
 // settle is how long a device must stay quiet at a candidate in a visit that
 // was fooled before.
 const settle = 700 * time.Millisecond
@@ -25,6 +28,7 @@ const settle = 700 * time.Millisecond
 // shell is a conversation on a pseudo-terminal.
 type shell struct {
 	*runner
+	ctx     context.Context // of the visit
 	rw      io.ReadWriteCloser
 	in      *input
 	s       screen
@@ -54,6 +58,12 @@ func (r *runner) overShell(ctx context.Context, settle bool) error {
 	}
 	defer rw.Close()
 	sh := &shell{runner: r, rw: rw, in: newInput(rw, settle), settle: settle}
+	sh.s.buf = make([]byte, 0, 8<<10)
+	if r.set.Console {
+		if err := sh.wake(ctx); err != nil {
+			return err
+		}
+	}
 	defer sh.in.close()
 	err = sh.run(ctx)
 	if err != nil {
@@ -61,11 +71,27 @@ func (r *runner) overShell(ctx context.Context, settle bool) error {
 		// is not at a prompt.
 		_, _ = io.WriteString(rw, r.d.Conversation.Leave+"\n")
 	}
-	r.log(string(sh.s.buf))
+	r.session = sh.s.buf[:min(len(sh.s.buf), maxSession)]
 	return err
 }
 
+// wake types what brings a console port's session to a prompt.
+func (sh *shell) wake(ctx context.Context) error {
+	for _, keys := range sh.d.Reach.Wake {
+		if err := sh.write(keys); err != nil {
+			return err
+		}
+		select {
+		case <-time.After(wakePause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
 func (sh *shell) run(ctx context.Context) error {
+	sh.ctx = ctx
 	if err := sh.enter(sh.d.Conversation.Start, -1); err != nil {
 		return err
 	}
@@ -162,6 +188,9 @@ func (sh *shell) enter(name string, from int) error {
 			continue
 		}
 		if s.Send != "" {
+			if err := errors.Join(sh.pace(sh.ctx), sh.open(sh.ctx, s)); err != nil {
+				return err
+			}
 			return sh.send(s, sh.expand(s.Send), from, item)
 		}
 		if from >= 0 {
@@ -183,6 +212,11 @@ func (sh *shell) send(s *dialect.State, line string, from int, item string) erro
 	}
 	sh.echo = &echo{line: line, from: from, to: len(sh.s.buf), previous: sh.state, item: item}
 	sh.state = s
+	if s != nil {
+		sh.trace("%s: sends %q", s.Name, s.Send)
+	} else {
+		sh.trace("leaves with %q", sh.d.Conversation.Leave)
+	}
 	return sh.write(line + "\n")
 }
 
@@ -208,7 +242,7 @@ func (sh *shell) finish(s *dialect.State, item string, end int) error {
 	}
 	current := sh.item
 	sh.item = item
-	err := sh.answer(s, string(sh.s.buf[min(sh.out, end):end]))
+	err := sh.answer(sh.ctx, s, string(sh.s.buf[min(sh.out, end):end]))
 	sh.item = current
 	return err
 }
@@ -301,6 +335,14 @@ func (sh *shell) quiet() (bool, error) {
 func (sh *shell) fire(i int, line string, from int) error {
 	rule := sh.state.On[i]
 	sh.fired[i]++
+	switch {
+	case rule.Prompt != "":
+		sh.trace("%s: sees the prompt %q, goes to %s", sh.state.Name, rule.Prompt, rule.Go)
+	case rule.Line != nil:
+		sh.trace("%s: a line matches %s", sh.state.Name, rule.Line)
+	default:
+		sh.trace("%s: sees %s, answers %q", sh.state.Name, rule.See, rule.Answer+rule.Key)
+	}
 	sh.window = len(sh.s.buf)
 	if rule.Fail != "" {
 		if line == "" {

@@ -105,3 +105,20 @@ func FuzzReadMessage(f *testing.F) {
 		}
 	})
 }
+
+// FuzzParseReply holds that a reply, whatever it is, ends as data that stood in
+// it or as an error.
+func FuzzParseReply(f *testing.F) {
+	f.Add(`<rpc-reply message-id="1" xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><data><a/></data></rpc-reply>`)
+	f.Add(`<rpc-reply message-id="1"><rpc-error><error-tag>lock-denied</error-tag><error-severity>error</error-severity></rpc-error></rpc-reply>`)
+	f.Add(`<!DOCTYPE x [<!ENTITY a "aaaa">]><rpc-reply message-id="1"><data>&a;</data></rpc-reply>`)
+	f.Fuzz(func(t *testing.T, msg string) {
+		data, err := parseReply([]byte(msg), "1")
+		if err == nil && !strings.Contains(msg, data) {
+			t.Fatalf("%q does not stand in %q", data, msg)
+		}
+		if err != nil && data != "" {
+			t.Fatalf("data and an error: %q, %v", data, err)
+		}
+	})
+}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Session is a client's side of a NETCONF session. It does one call at a time.
@@ -61,8 +62,13 @@ func Open(rw io.ReadWriter, limit int) (*Session, error) {
 	case !s.Has(Base10):
 		return nil, fmt.Errorf("%w: the hello announces neither base:1.0 nor base:1.1", ErrProtocol)
 	}
+	time.Sleep(afterHello)
 	return s, nil
 }
+
+// afterHello keeps the first operation from arriving together with our hello:
+// there are agents that then read the hello and never the operation.
+const afterHello = 25 * time.Millisecond
 
 // Has reports whether the device announced a capability; parameters after "?"
 // do not count.

@@ -5,143 +5,192 @@
 package ssh
 
 import (
+	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
-	"os"
+	"slices"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"vergekeep/core/reason"
+	"vergekeep/wire/dial"
 )
 
 // Target is a device to connect to.
 type Target struct {
-	Address  string // host:port
-	User     string
-	Password string
-	// HostKey is the key on record in the authorized-keys form; "" accepts any
-	// key, which the caller then puts on record.
-	HostKey string
-	Connect time.Duration // limit for connecting and logging in
-	Silence time.Duration // limit for hearing nothing
+	Addresses []string // host:port each, raced
+	Login     Login
+	// HostKeys are the keys on record in the authorized-keys form. Without any,
+	// the key that is shown is accepted, and the caller puts it on record.
+	HostKeys []string
+	// Confirm refuses a device of which no key is on record.
+	Confirm bool
+	// OldAlgorithms allows those that are no longer thought safe.
+	OldAlgorithms bool
+	Connect       time.Duration // limit for connecting and logging in
+	Silence       time.Duration // limit for hearing nothing
+	// Through connects to an address; it is direct if left out.
+	Through dial.Func
 }
 
 // Conn is a connection to a device.
 type Conn struct {
 	client  *ssh.Client
-	conn    *watched
+	conn    *dial.Watched
 	ctx     context.Context
 	stop    func() bool
+	Address string // that answered
+	Banner  string // what it said before the login
+	Version string // what it said it is (RFC 4253, section 4.2)
 	HostKey string // the key that the device showed
+	// Old names the algorithms in use that are no longer thought safe.
+	Old []string
 }
 
-// watched is a network connection that gives up after a silence.
-type watched struct {
-	net.Conn
-	silence atomic.Int64 // nanoseconds; 0 while the login's own limit holds
-	silent  atomic.Bool
-	heard   atomic.Bool
+// KeyError says that the device showed a key that is not on record.
+type KeyError struct {
+	Reason *reason.Error
+	Shown  string // in the authorized-keys form
 }
 
-func (w *watched) Read(p []byte) (int, error) {
-	if limit := w.silence.Load(); limit > 0 {
-		_ = w.SetReadDeadline(time.Now().Add(time.Duration(limit)))
-	}
-	n, err := w.Conn.Read(p)
-	if n > 0 {
-		w.heard.Store(true)
-	}
-	if errors.Is(err, os.ErrDeadlineExceeded) {
-		w.silent.Store(true)
-	}
-	return n, err
-}
+func (e *KeyError) Error() string { return e.Reason.Error() }
+
+func (e *KeyError) Unwrap() error { return e.Reason }
 
 // Dial connects and logs in. Its error carries a reason. When ctx ends, the
 // connection is closed.
 func Dial(ctx context.Context, t Target) (*Conn, error) {
-	host := t.Address
-	limit := time.Now().Add(t.Connect)
-	dialer := net.Dialer{Deadline: limit}
-	nc, err := dialer.DialContext(ctx, "tcp", t.Address)
-	if err != nil {
-		return nil, dialError(ctx, host, err)
+	through := t.Through
+	if through == nil {
+		through = dial.TCP
 	}
-	c := &Conn{conn: &watched{Conn: nc}, ctx: ctx}
+	begun := time.Now()
+	nc, address, err := dial.Race(ctx, t.Addresses, t.Connect, through)
+	if err != nil {
+		return nil, err
+	}
+	c := &Conn{conn: dial.Watch(nc, t.Connect-time.Since(begun)), ctx: ctx, Address: address}
 	c.stop = context.AfterFunc(ctx, func() { _ = nc.Close() })
-	_ = nc.SetDeadline(limit)
-	var keyError *reason.Error
-	triedPassword := false
+	abandon := func(err error) (*Conn, error) {
+		_ = c.conn.Close()
+		c.stop()
+		return nil, err
+	}
+	a := &attempt{login: t.Login}
+	methods, err := a.methods()
+	if err != nil {
+		return abandon(err)
+	}
+	var keyError *KeyError
 	conf := &ssh.ClientConfig{
-		User: t.User,
-		Auth: []ssh.AuthMethod{
-			ssh.PasswordCallback(func() (string, error) {
-				triedPassword = true
-				return t.Password, nil
-			}),
-			// One method an attempt: a second refusal of the same password
-			// would bring the account closer to being locked.
-			ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
-				if triedPassword && len(questions) > 0 {
-					return nil, errors.New("the password was already refused")
-				}
-				answers := make([]string, len(questions))
-				for i := range questions {
-					if !echos[i] {
-						answers[i] = t.Password
-					} else {
-						answers[i] = t.User
-					}
-				}
-				return answers, nil
-			}),
+		User: t.Login.User, Auth: methods,
+		BannerCallback: func(message string) error {
+			a.hear(message)
+			return nil
 		},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			c.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
-			if t.HostKey != "" && t.HostKey != c.HostKey {
-				keyError = reason.New(reason.HostKeyChanged, "It shows another host key: %s; on record is %s.", ssh.FingerprintSHA256(key), Fingerprint(t.HostKey))
+			c.HostKey = authorized(key)
+			if keyError = checkKey(t, c.HostKey); keyError != nil {
 				return keyError
 			}
 			return nil
 		},
 	}
-	if t.HostKey != "" {
-		// Ask for the kind of key that is on record, so that a device with
-		// several keys shows that one.
-		if key, err := parseKey(t.HostKey); err == nil {
-			conf.HostKeyAlgorithms = algorithmsOf(key.Type())
-		}
+	conf.HostKeyAlgorithms = algorithmsOf(t.HostKeys)
+	if t.OldAlgorithms {
+		allowOld(conf, t.HostKeys)
 	}
-	sc, channels, requests, err := ssh.NewClientConn(c.conn, host, conf)
+	sc, channels, requests, err := ssh.NewClientConn(c.conn, address, conf)
 	if err != nil {
-		_ = nc.Close()
-		c.stop()
 		if keyError != nil {
-			return nil, keyError
+			return abandon(keyError)
 		}
-		return nil, c.handshakeError(ctx, t.User, err)
+		return abandon(c.handshakeError(ctx, a, err))
 	}
-	_ = nc.SetDeadline(time.Time{})
-	c.conn.silence.Store(int64(t.Silence))
-	// The read loop already waits without a limit: wake it once for the new one.
-	_ = nc.SetReadDeadline(time.Now().Add(t.Silence))
+	c.conn.SetSilence(t.Silence)
+	if m, ok := sc.(ssh.AlgorithmsConnMetadata); ok {
+		c.Old = oldOnes(m.Algorithms())
+	}
 	c.client = ssh.NewClient(sc, channels, requests)
+	c.Banner, c.Version = a.said.String(), string(sc.ServerVersion())
 	return c, nil
 }
 
-// algorithmsOf lists the signature algorithms of a key type; RSA has several.
-func algorithmsOf(keyType string) []string {
-	if keyType == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+func authorized(key ssh.PublicKey) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+}
+
+func checkKey(t Target, shown string) *KeyError {
+	switch {
+	case slices.Contains(t.HostKeys, shown):
+		return nil
+	case len(t.HostKeys) == 0 && !t.Confirm:
+		return nil
+	case len(t.HostKeys) == 0:
+		return &KeyError{reason.New(reason.HostKeyNew, "It shows the host key %s, which nobody has confirmed yet.", Fingerprint(shown)), shown}
 	}
-	return []string{keyType}
+	known := make([]string, len(t.HostKeys))
+	for i, k := range t.HostKeys {
+		known[i] = Fingerprint(k)
+	}
+	return &KeyError{reason.New(reason.HostKeyChanged, "It shows another host key: %s; on record is %s.", Fingerprint(shown), strings.Join(known, " or ")), shown}
+}
+
+// algorithmsOf asks for the kinds of key that are on record, so that a device
+// with several keys shows one of those.
+func algorithmsOf(keys []string) []string {
+	var list []string
+	for _, k := range keys {
+		key, err := parseKey(k)
+		if err != nil {
+			continue
+		}
+		if key.Type() == ssh.KeyAlgoRSA {
+			list = append(list, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+		} else {
+			list = append(list, key.Type())
+		}
+	}
+	return slices.Compact(list)
+}
+
+// allowOld adds the algorithms that are no longer thought safe, behind the others.
+func allowOld(conf *ssh.ClientConfig, keys []string) {
+	safe, old := ssh.SupportedAlgorithms(), ssh.InsecureAlgorithms()
+	conf.KeyExchanges = slices.Concat(safe.KeyExchanges, old.KeyExchanges)
+	conf.Ciphers = slices.Concat(safe.Ciphers, old.Ciphers)
+	conf.MACs = slices.Concat(safe.MACs, old.MACs)
+	if len(keys) == 0 {
+		conf.HostKeyAlgorithms = slices.Concat(safe.HostKeys, old.HostKeys)
+		return
+	}
+	for _, k := range keys {
+		if key, err := parseKey(k); err == nil && key.Type() == ssh.KeyAlgoRSA {
+			conf.HostKeyAlgorithms = append(conf.HostKeyAlgorithms, ssh.KeyAlgoRSA)
+		}
+	}
+}
+
+func oldOnes(in ssh.NegotiatedAlgorithms) []string {
+	old := ssh.InsecureAlgorithms()
+	var found []string
+	note := func(name string, list []string) {
+		if slices.Contains(list, name) && !slices.Contains(found, name) {
+			found = append(found, name)
+		}
+	}
+	note(in.KeyExchange, old.KeyExchanges)
+	note(in.HostKey, old.HostKeys)
+	for _, direction := range []ssh.DirectionAlgorithms{in.Read, in.Write} {
+		note(direction.Cipher, old.Ciphers)
+		note(direction.MAC, old.MACs)
+	}
+	return found
 }
 
 func parseKey(authorized string) (ssh.PublicKey, error) {
@@ -149,69 +198,57 @@ func parseKey(authorized string) (ssh.PublicKey, error) {
 	return key, err
 }
 
-// Fingerprint is the SHA-256 fingerprint of a key in the authorized-keys form.
+// Fingerprint is the SHA-256 fingerprint of a key in the authorized-keys form;
+// anything else, such as a pin of a certificate, is its own name.
 func Fingerprint(authorized string) string {
 	key, err := parseKey(authorized)
 	if err != nil {
-		return "an unreadable key"
+		return authorized
 	}
 	return ssh.FingerprintSHA256(key)
 }
 
-func dialError(ctx context.Context, host string, err error) error {
-	var timeout net.Error
-	switch {
-	case ctx.Err() != nil:
-		return contextError(ctx)
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return reason.New(reason.Refused, "It refused the connection to %s.", host)
-	case errors.As(err, &timeout) && timeout.Timeout():
-		return reason.New(reason.ConnectTimeout, "It did not answer in time at %s.", host)
-	}
-	return reason.New(reason.Unreachable, "It cannot be reached at %s: %w.", host, err)
-}
-
-func (c *Conn) handshakeError(ctx context.Context, user string, err error) error {
+func (c *Conn) handshakeError(ctx context.Context, a *attempt, err error) error {
 	var negotiation *ssh.AlgorithmNegotiationError
 	var timeout net.Error
 	text := err.Error()
 	switch {
 	case ctx.Err() != nil:
-		return contextError(ctx)
-	case errors.As(err, &timeout) && timeout.Timeout(), c.conn.silent.Load():
-		if c.conn.heard.Load() {
+		return dial.Cancelled(ctx)
+	case a.stopped != nil:
+		return a.stopped
+	case errors.As(err, &timeout) && timeout.Timeout(), c.conn.Silent():
+		if c.conn.Heard() {
 			return reason.New(reason.ConnectTimeout, "It began to talk, but the login did not come to an end in time.")
 		}
 		return reason.New(reason.Silent, "It accepted the connection and then said nothing.")
-	case strings.Contains(text, "unable to authenticate"):
-		return reason.New(reason.CredentialRefused, "It refused the login of %s.", user)
-	case errors.As(err, &negotiation), strings.Contains(text, "no common algorithm"):
-		return reason.New(reason.NoCommonAlgorithm, "It offers no algorithm that is safe: %w.", err)
+	case strings.Contains(text, "unable to authenticate"), strings.Contains(text, "ssh: disconnect"):
+		return a.refused(text)
+	case errors.As(err, &negotiation):
+		return reason.New(reason.NoCommonAlgorithm, "It offers only algorithms that are no longer safe: %s.", strings.Join(offered(negotiation), ", "))
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF):
+		if why := a.told(); why != nil {
+			return why
+		}
+		if c.conn.Heard() && !bytes.Contains(c.conn.First(), []byte("SSH-")) {
+			return reason.New(reason.NotSSH, "Something else than SSH answers there.")
+		}
 		return reason.New(reason.HungUp, "It closed the connection during the login.")
 	}
 	return reason.New(reason.NotSSH, "It does not speak SSH as it should: %w.", err)
 }
 
-// contextError is the reason that stands behind the end of ctx.
-func contextError(ctx context.Context) error {
-	var given *reason.Error
-	if cause := context.Cause(ctx); errors.As(cause, &given) {
-		return given
-	}
-	return reason.New(reason.Cancelled, "The visit was cancelled.")
-}
-
-// Why explains an error of reading or writing.
+// Why explains an error of reading or writing over the connection: silence, an
+// end that came too early, or a cancelled visit.
 func (c *Conn) Why(err error) error {
 	var given *reason.Error
 	switch {
 	case errors.As(err, &given):
 		return given
 	case c.ctx.Err() != nil:
-		return contextError(c.ctx)
-	case c.conn.silent.Load():
-		return reason.New(reason.Hung, "It fell silent for %s in the middle of the visit.", time.Duration(c.conn.silence.Load()))
+		return dial.Cancelled(c.ctx)
+	case c.conn.Silent():
+		return reason.New(reason.Hung, "It fell silent for %s in the middle of the visit.", c.conn.Silence())
 	}
 	return reason.New(reason.HungUp, "It closed the connection in the middle of the visit.")
 }
@@ -219,139 +256,19 @@ func (c *Conn) Why(err error) error {
 // Close ends the connection.
 func (c *Conn) Close() error {
 	c.stop()
-	return c.client.Close()
+	return errors.Join(c.client.Close(), ignoreClosed(c.conn.Close()))
 }
 
-// channel is a session with the two streams of RFC 4254, section 5.2, as one.
-type channel struct {
-	ssh.Channel
+func ignoreClosed(err error) error {
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
 }
 
-func (c *Conn) session() (*channel, <-chan *ssh.Request, error) {
-	ch, requests, err := c.client.OpenChannel("session", nil)
-	if err != nil {
-		var refused *ssh.OpenChannelError
-		if errors.As(err, &refused) {
-			return nil, nil, reason.New(reason.HungUp, "It refused to open a session: %w.", err)
-		}
-		return nil, nil, c.Why(err)
-	}
-	return &channel{ch}, requests, nil
-}
-
-func (c *channel) request(name string, payload []byte) error {
-	ok, err := c.SendRequest(name, true, payload)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		return reason.New(reason.Protocol, "It refused the SSH request %q.", name)
-	}
-	return nil
-}
-
-// Shell opens a shell on a pseudo-terminal (RFC 4254, section 6.2).
-func (c *Conn) Shell(width, height int) (io.ReadWriteCloser, error) {
-	ch, requests, err := c.session()
-	if err != nil {
-		return nil, err
-	}
-	go ssh.DiscardRequests(requests)
-	pty := struct {
-		Term                string
-		Columns, Rows, W, H uint32
-		Modes               string
-	}{"vt100", uint32(width), uint32(height), 0, 0, "\x00"}
-	if err := ch.request("pty-req", ssh.Marshal(pty)); err != nil {
-		_ = ch.Close()
-		return nil, c.Why(err)
-	}
-	if err := ch.request("shell", nil); err != nil {
-		_ = ch.Close()
-		return nil, c.Why(err)
-	}
-	return ch, nil
-}
-
-// Subsystem opens a subsystem (RFC 4254, section 6.5).
-func (c *Conn) Subsystem(name string) (io.ReadWriteCloser, error) {
-	ch, requests, err := c.session()
-	if err != nil {
-		return nil, err
-	}
-	go ssh.DiscardRequests(requests)
-	if err := ch.request("subsystem", ssh.Marshal(struct{ Name string }{name})); err != nil {
-		_ = ch.Close()
-		return nil, c.Why(err)
-	}
-	return ch, nil
-}
-
-// ErrTooMuch is returned where a command's output exceeds its limit.
-var ErrTooMuch = errors.New("too much output")
-
-// Exec runs one command (RFC 4254, section 6.5) and returns what it printed. A
-// status of -1 means that the device gave none.
-func (c *Conn) Exec(command string, limit int) (output []byte, status int, err error) {
-	ch, requests, err := c.session()
-	if err != nil {
-		return nil, -1, err
-	}
-	defer ch.Close()
-	exit := make(chan int, 1)
-	go func() {
-		code := -1
-		for r := range requests {
-			if r.Type == "exit-status" {
-				var p struct{ Status uint32 }
-				if ssh.Unmarshal(r.Payload, &p) == nil {
-					code = int(p.Status)
-				}
-			}
-			if r.WantReply {
-				_ = r.Reply(false, nil)
-			}
-		}
-		exit <- code
-	}()
-	if err := ch.request("exec", ssh.Marshal(struct{ Command string }{command})); err != nil {
-		return nil, -1, c.Why(err)
-	}
-	output, err = readAll(ch, limit)
-	if err != nil {
-		return output, -1, err
-	}
-	// The end of the output is no success: the exit status is, or the orderly
-	// close of the channel. A connection that broke shows neither.
-	status = <-exit
-	if status < 0 && (c.ctx.Err() != nil || c.conn.silent.Load() || !c.alive()) {
-		return output, -1, c.Why(io.ErrUnexpectedEOF)
-	}
-	return output, status, nil
-}
-
-// alive asks the device for a sign of life (RFC 4254, section 4).
-func (c *Conn) alive() bool {
-	_, _, err := c.client.SendRequest("keepalive@verge-keep", true, nil)
-	return err == nil
-}
-
-func readAll(r io.Reader, limit int) ([]byte, error) {
-	buf := make([]byte, 0, 16<<10)
-	for {
-		if len(buf) == cap(buf) {
-			buf = append(buf, 0)[:len(buf)]
-		}
-		n, err := r.Read(buf[len(buf):cap(buf)])
-		buf = buf[:len(buf)+n]
-		if len(buf) > limit {
-			return buf, fmt.Errorf("%w: over %d bytes", ErrTooMuch, limit)
-		}
-		if err == io.EOF {
-			return buf, nil
-		}
-		if err != nil {
-			return buf, err
-		}
-	}
+// offered is what the device offers, without the marks that are no algorithms.
+func offered(e *ssh.AlgorithmNegotiationError) []string {
+	return slices.DeleteFunc(slices.Clone(e.RequestedAlgorithms), func(name string) bool {
+		return strings.HasPrefix(name, "kex-strict-") || strings.HasPrefix(name, "ext-info-")
+	})
 }

@@ -132,6 +132,22 @@ export interface paths {
         patch: operations["editDevice"];
         trace?: never;
     };
+    "/devices/{name}/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listVisits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{name}/revisions": {
         parameters: {
             query?: never;
@@ -140,6 +156,262 @@ export interface paths {
             cookie?: never;
         };
         get: operations["listRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["importDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["replaceDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{name}/login": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["tryLogin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/host-keys/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["acceptHostKeys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/enrol": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["enrol"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setGroup"];
+        post?: never;
+        delete: operations["deleteGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setSite"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jump-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listJumpHosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jump-hosts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setJumpHost"];
+        post?: never;
+        delete: operations["deleteJumpHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jump-hosts/{name}/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["trustJumpHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listImports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/imports/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setImport"];
+        post?: never;
+        delete: operations["deleteImport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/imports/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["runImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/freshness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getFreshness"];
         put?: never;
         post?: never;
         delete?: never;
@@ -158,6 +430,70 @@ export interface paths {
         get: operations["listCredentials"];
         put?: never;
         post: operations["addCredential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/credentials/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["deleteCredential"];
+        options?: never;
+        head?: never;
+        patch: operations["changeCredential"];
+        trace?: never;
+    };
+    "/credentials/{name}/wake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["wakeCredential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/credentials/{name}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCredentialUse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/vault/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["changeVaultKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -212,6 +548,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rounds/{id}/visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getVisit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rounds/{id}/session": {
         parameters: {
             query?: never;
@@ -228,15 +580,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/schedule": {
+    "/schedules": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get: operations["getSchedule"];
-        put: operations["setSchedule"];
+        get: operations["listSchedules"];
+        put?: never;
+        post: operations["addSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schedules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["deleteSchedule"];
+        options?: never;
+        head?: never;
+        patch: operations["editSchedule"];
+        trace?: never;
+    };
+    "/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listComing"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -269,8 +653,184 @@ export interface paths {
         };
         get: operations["compare"];
         put?: never;
+        post: operations["compareTexts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/comparison/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["compareAsDocument"];
+        put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/nearest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["findNearest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getLines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/fleet/configurations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listFleetAt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/fleet/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["compareFleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/moments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listMoments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/moments/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setMoment"];
+        post?: never;
+        delete: operations["deleteMoment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setNote"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["search"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSearches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/searches/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["saveSearch"];
+        post?: never;
+        delete: operations["deleteSearch"];
         options?: never;
         head?: never;
         patch?: never;
@@ -308,6 +868,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/dialects/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["tryDialect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/archive/check": {
         parameters: {
             query?: never;
@@ -318,6 +894,166 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["checkArchive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["importRevision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/stats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getArchiveStats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["backUpArchive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getRetention"];
+        put: operations["setRetention"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/surplus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSurplus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/thin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["thinArchive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listHolds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/holds/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setHold"];
+        post?: never;
+        delete: operations["liftHold"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/heads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getHeads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getProof"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -413,16 +1149,40 @@ export interface components {
             address: string;
             labels: string[];
             /** @enum {string} */
-            state: "active" | "paused";
-            /** @enum {string} */
-            freshness: "fresh" | "late" | "stale" | "no capture yet";
+            state: "active" | "paused" | "retired";
+            freshness: components["schemas"]["Freshness"];
             /** Format: int64 */
             edition: number;
+            /**
+             * @description Where it is not what the platform says. Both are unprotected.
+             * @enum {string}
+             */
+            transport?: "telnet" | "console";
+            /** @description The jump host. */
+            via?: string;
+            /** @description Those that are no longer thought safe are allowed. */
+            oldAlgorithms?: boolean;
+            /** @description The ones it used at the last visit. */
+            oldInUse?: string;
+            /** @description So many times the usual time limits. */
+            patience?: number;
+            /** @description The pair or stack that it belongs to. */
+            pair?: string;
+            /** @description The import that keeps it in step. */
+            source?: string;
+            groups?: string[];
             model?: string;
             serial?: string;
             version?: string;
-            /** @description SHA-256 fingerprint. */
-            hostKey?: string;
+            uptime?: string;
+            /** @description SHA-256 fingerprints. */
+            hostKeys?: string[];
+            /** @description The fingerprint that was refused at the last visit. */
+            offeredKey?: string;
+            /** @description Lines that would be lost at a restart. */
+            unsaved?: number;
+            /** Format: date-time */
+            unsavedSince?: string;
             /** Format: date-time */
             lastGood?: string;
             /** Format: date-time */
@@ -449,6 +1209,12 @@ export interface components {
         };
         DeviceDetail: {
             device: components["schemas"]["Device"];
+            /** @description Those that reach it. */
+            schedules: components["schemas"]["Schedule"][];
+            /** @description What it said about itself, newest first. */
+            nameplates: components["schemas"]["Nameplate"][];
+            /** @description Other records with its serial number. */
+            sameSerial: string[];
             /** @description The newest revision of each. */
             configurations: components["schemas"]["Revision"][];
             unsaved?: components["schemas"]["Stats"];
@@ -456,22 +1222,36 @@ export interface components {
         NewDevice: {
             name: string;
             platform: string;
+            /** @description Host or host:port; several are separated by commas, and whichever answers first is used. */
             address: string;
             site?: string;
             role?: string;
             labels?: string[];
             /** @description What it must say it is; learnt at the first visit if left out. */
             serial?: string;
+            /** @enum {string} */
+            transport?: "telnet" | "console";
+            via?: string;
+            oldAlgorithms?: boolean;
+            patience?: number;
+            pair?: string;
         };
         DeviceEdit: {
+            /** @description A new one; history goes on. */
+            name?: string;
             site?: string;
             role?: string;
+            platform?: string;
             address?: string;
             labels?: string[];
             /** @enum {string} */
-            state?: "active" | "paused";
-            /** @description Learn host key and serial number anew at the next visit. */
-            trust?: boolean;
+            state?: "active" | "paused" | "retired";
+            /** @enum {string} */
+            transport?: "" | "telnet" | "console";
+            via?: string;
+            oldAlgorithms?: boolean;
+            patience?: number;
+            pair?: string;
         };
         Revision: {
             ref: string;
@@ -488,6 +1268,11 @@ export interface components {
             lastSeen: string;
             sameAs?: number;
             suspect?: string;
+            /** @description Who is on record for it. */
+            author?: string;
+            /** @description Only its hash and its times are kept. */
+            thinned?: boolean;
+            note?: components["schemas"]["Note"];
             lines: number;
             size: number;
             hash: string;
@@ -501,31 +1286,306 @@ export interface components {
             moved: number;
             volatile: number;
             undecidable: number;
+            /** @description Lines that stand elsewhere where order does not count. */
+            order?: number;
+            /** @description Lines that differ in blanks alone. */
+            layout?: number;
+            /** @description Lines that were said to differ. */
+            expected?: number;
         };
         Credential: {
             name: string;
             selector: string;
+            /** @description The lower is tried first. */
+            rank: number;
             username: string;
+            /** @enum {string} */
+            kind: "password" | "key" | "token" | "community" | "SNMP user";
+            /** @description Where its secrets are read at use, if not here: env, file or command. */
+            source?: string;
             hasElevation: boolean;
+            /** @description Most logins a minute; 0 for no limit. */
+            perMinute: number;
+            /** @description Most commands a minute; 0 for no limit. */
+            commandsPerMinute: number;
+            /**
+             * Format: date-time
+             * @description When it was last accepted.
+             */
+            proven?: string;
+            /**
+             * Format: date-time
+             * @description It was refused too often and is not tried before.
+             */
+            restsUntil?: string;
             /** Format: date-time */
             created: string;
+            /** Format: date-time */
+            changed: string;
         };
+        /** @description A secret may also say where to read it at use: "env:NAME", "file:PATH" or "command:LINE". */
         NewCredential: {
             name: string;
             selector?: string;
-            username: string;
-            password: string;
+            rank?: number;
+            username?: string;
+            password?: string;
             elevation?: string;
+            key?: string;
+            passphrase?: string;
+            token?: string;
+            /** @description For asking by SNMPv2c what a device is. */
+            community?: string;
+            /** @description Pass phrase of an SNMPv3 user. */
+            authentication?: string;
+            /** @description Its other pass phrase. */
+            privacy?: string;
+            perMinute?: number;
+            commandsPerMinute?: number;
+        };
+        CredentialEdit: {
+            selector?: string;
+            rank?: number;
+            username?: string;
+            password?: string;
+            elevation?: string;
+            key?: string;
+            passphrase?: string;
+            token?: string;
+            /** @description For asking by SNMPv2c what a device is. */
+            community?: string;
+            /** @description Pass phrase of an SNMPv3 user. */
+            authentication?: string;
+            /** @description Its other pass phrase. */
+            privacy?: string;
+            perMinute?: number;
+            commandsPerMinute?: number;
+        };
+        CredentialUse: {
+            device: string;
+            /**
+             * @description Since the credential was changed.
+             * @enum {string}
+             */
+            took: "accepted" | "refused" | "not tried";
+            /** Format: date-time */
+            at?: string;
+        };
+        NewVaultKey: {
+            /** @description The new one where the service was started with one. */
+            passphrase?: string;
+        };
+        Why: {
+            why: string;
+        };
+        KeyAcceptance: {
+            selector: string;
+            why: string;
+            /** @description Keep the keys on record beside it. */
+            add?: boolean;
+        };
+        Replacement: {
+            /** @description What the spare must say it is; learnt if left out. */
+            serial?: string;
+            why: string;
+        };
+        LoginResult: {
+            device: string;
+            credential: string;
+            address?: string;
+            hostKey?: string;
+            oldInUse?: string;
+            tookMs: number;
+        };
+        Nameplate: {
+            /** Format: date-time */
+            since: string;
+            name?: string;
+            serial?: string;
+            model?: string;
+            version?: string;
+        };
+        Group: {
+            name: string;
+            selector: string;
+            description: string;
+            devices: number;
+        };
+        NewGroup: {
+            selector: string;
+            description?: string;
+        };
+        Site: {
+            name: string;
+            /** @description Most visits at a time; 0 for no limit. */
+            atOnce: number;
+            /** @description Hours in which rounds rest: 07:00-19:00 Mon-Fri. */
+            closed: string[];
+            zone: string;
+            devices: number;
+        };
+        NewSite: {
+            atOnce?: number;
+            closed?: string[];
+            zone?: string;
+        };
+        JumpHost: {
+            name: string;
+            address: string;
+            via?: string;
+            credential: string;
+            atOnce: number;
+            hostKeys: string[];
+        };
+        NewJumpHost: {
+            address: string;
+            via?: string;
+            credential: string;
+            atOnce?: number;
+        };
+        Import: {
+            /** @description CSV, YAML or JSON. */
+            text: string;
+            /**
+             * @description Guessed from the text if left out.
+             * @enum {string}
+             */
+            format?: "csv" | "yaml" | "json";
+            dryRun?: boolean;
+            /** @description Records that exist are changed; otherwise they are left alone. */
+            change?: boolean;
+        };
+        ImportReport: {
+            /** @description False for a dry run or a preview. */
+            applied: boolean;
+            added: number;
+            changed: number;
+            unchanged: number;
+            refused: number;
+            /** @description They have vanished from an import that is kept in step. */
+            paused: number;
+            lines: components["schemas"]["ImportLine"][];
+        };
+        ImportLine: {
+            /** @description Of the text, from 1; 0 for a device that is not in it. */
+            line: number;
+            name: string;
+            /** @enum {string} */
+            fate: "add" | "change" | "unchanged" | "refuse" | "pause";
+            what?: string;
+        };
+        SteadyImport: {
+            name: string;
+            from: string;
+            expression: string;
+            zone: string;
+            /** Format: date-time */
+            lastRun?: string;
+            lastSaid?: string;
+            lastFailed?: boolean;
+        };
+        NewSteadyImport: {
+            /** @description file:PATH, https://…, git:REPOSITORY#PATH or command:LINE. */
+            from: string;
+            /** @description When, as of a schedule; every hour if left out. */
+            expression?: string;
+            zone?: string;
+        };
+        Enrolment: {
+            /** @description Host, host:port, or a range such as 192.0.2.0/28. */
+            addresses: string[];
+            site?: string;
+            role?: string;
+            via?: string;
+            /** @description Try Telnet too where SSH does not answer. */
+            telnet?: boolean;
+            /** @description Addresses a second; 5 if left out. */
+            perSecond?: number;
+            /** @description Ports to try at addresses without one, in this order; 22 if left out. */
+            ports?: number[];
+            /** @description Where to ask by SNMP, if a credential is for that; 161 if left out. */
+            snmpPort?: number;
+            /** @description Make records of what was recognised, and take the first captures. */
+            add?: boolean;
+        };
+        Enrolled: {
+            address: string;
+            recognised: boolean;
+            platform?: string;
+            /** @description How sure, of 100. */
+            sure: number;
+            because?: string[];
+            name?: string;
+            serial?: string;
+            model?: string;
+            version?: string;
+            transport?: string;
+            hostKey?: string;
+            added?: boolean;
+            reason?: string;
+            what?: string;
+            advice?: string;
+        };
+        /** @enum {string} */
+        Freshness: "fresh" | "late" | "stale" | "no capture yet";
+        FreshnessReport: {
+            counts: components["schemas"]["FreshnessCounts"];
+            paused: number;
+            sites: components["schemas"]["SiteFreshness"][];
+            problems: components["schemas"]["ProblemCount"][];
+            /** @description Of all devices, oldest first. */
+            history: components["schemas"]["FreshnessDay"][];
+        };
+        FreshnessCounts: {
+            fresh: number;
+            late: number;
+            stale: number;
+            /** @description No capture yet. */
+            none: number;
+        };
+        SiteFreshness: {
+            site: string;
+            counts: components["schemas"]["FreshnessCounts"];
+        };
+        ProblemCount: {
+            reason: string;
+            advice: string;
+            devices: number;
+            /** @description Of the first five, the longest trouble first. */
+            names: string[];
+            /**
+             * Format: date-time
+             * @description Of the longest.
+             */
+            since: string;
+            sites: string[];
+        };
+        FreshnessDay: {
+            /** Format: date-time */
+            at: string;
+            counts: components["schemas"]["FreshnessCounts"];
         };
         NewRound: {
             /** @description Empty for all devices. */
             selector: string;
+            /** @description Visits to a device while it fails for a reason that may pass; 1 if left out. */
+            tries?: number;
+            credential?: components["schemas"]["OnceCredential"];
+            /** @description Keep the steps, and what was said, of good visits too. */
+            record?: boolean;
+        };
+        /** @description Used for this round alone, and not stored. */
+        OnceCredential: {
+            username: string;
+            password: string;
+            elevation?: string;
         };
         Round: {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
             origin: "demand" | "schedule";
+            schedule?: string;
             account: string;
             selector: string;
             /** @enum {string} */
@@ -561,8 +1621,30 @@ export interface components {
             reason?: string;
             what?: string;
             advice?: string;
+            tries?: number;
             /** @description Only secrets that are written anew at each show differ. */
             undecidable?: boolean;
+        };
+        VisitStory: {
+            /** Format: int64 */
+            round: number;
+            visit: components["schemas"]["Visit"];
+            /** @description Of a visit that failed, or of a round that records; without secrets. */
+            steps: components["schemas"]["VisitStep"][];
+            /** @description What the device said last; what may be secret is hidden. */
+            lastLines: string[];
+            /** @description All that was said is kept. */
+            session: boolean;
+        };
+        VisitStep: {
+            /** @description Since the visit began. */
+            afterMs: number;
+            what: string;
+        };
+        RoundVisit: {
+            /** Format: int64 */
+            round: number;
+            visit: components["schemas"]["Visit"];
         };
         /** @description Data of the events round-started, visit-ended and round-ended. */
         RoundEvent: {
@@ -572,20 +1654,56 @@ export interface components {
             state?: components["schemas"]["Round"];
         };
         Schedule: {
-            /** @description Cron, five fields; empty for no schedule. */
+            name: string;
+            description: string;
+            /** @description Cron, five fields. */
             expression: string;
             zone: string;
             selector: string;
-            changedBy?: string;
+            paused: boolean;
+            /** @description Over which the visits begin. */
+            spreadMinutes: number;
+            tries: number;
+            /**
+             * @description What becomes of a round that fell due while the service was down.
+             * @enum {string}
+             */
+            missed: "run" | "skip";
+            changedBy: string;
             /** Format: date-time */
-            changed?: string;
+            changed: string;
             /** Format: date-time */
             next?: string;
         };
         NewSchedule: {
+            name: string;
+            description?: string;
             expression: string;
             zone?: string;
             selector?: string;
+            paused?: boolean;
+            spreadMinutes?: number;
+            tries?: number;
+            /** @enum {string} */
+            missed?: "run" | "skip";
+        };
+        ScheduleEdit: {
+            name?: string;
+            description?: string;
+            expression?: string;
+            zone?: string;
+            selector?: string;
+            paused?: boolean;
+            spreadMinutes?: number;
+            tries?: number;
+            /** @enum {string} */
+            missed?: "run" | "skip";
+        };
+        Coming: {
+            schedule: string;
+            /** Format: date-time */
+            at: string;
+            devices: number;
         };
         Configuration: {
             device: string;
@@ -593,6 +1711,11 @@ export interface components {
             /** @description Secrets are hidden from the caller. */
             masked: boolean;
             text: string;
+            /**
+             * Format: byte
+             * @description The same as bytes, where they are not all text (UTF-8).
+             */
+            raw?: string;
             sections: components["schemas"]["Section"][];
         };
         Section: {
@@ -620,6 +1743,179 @@ export interface components {
             /** @description Changed secrets that the unified format does not show. */
             hiddenSecrets: number;
         };
+        ComparisonRequest: {
+            left: components["schemas"]["Source"];
+            right: components["schemas"]["Source"];
+            /** @default 3 */
+            context: number;
+            /** @enum {string} */
+            by?: "structure" | "lines";
+            expected?: string[];
+            strict?: boolean;
+            /** @description Of the texts; left out, that of the other side. */
+            platform?: string;
+            zone?: string;
+        };
+        /** @description A ref, or a text with a name. */
+        Source: {
+            ref?: string;
+            name?: string;
+            /**
+             * Format: byte
+             * @description The bytes of a file, in base64; at most 64 MiB.
+             */
+            text?: string;
+        };
+        StrayText: {
+            /** Format: byte */
+            text: string;
+            selector?: string;
+        };
+        Nearest: {
+            device: string;
+            revision: components["schemas"]["Revision"];
+            /** @description From 0 to 1: the share of lines that both have. */
+            alike: number;
+            identical: boolean;
+        };
+        LineHistory: {
+            device: string;
+            revision: components["schemas"]["Revision"];
+            /** @description Those that a line names. */
+            revisions: components["schemas"]["Revision"][];
+            lines: components["schemas"]["LineLife"][];
+        };
+        LineLife: {
+            text: string;
+            /** @description Number of the revision with which it came. */
+            since: number;
+            /** @description The line whose value it changed. */
+            was?: string;
+            /** @description When it stood before, the latest first. */
+            before?: components["schemas"]["Life"][];
+        };
+        Life: {
+            from: number;
+            last: number;
+        };
+        FleetAt: {
+            /** Format: date-time */
+            at: string;
+            configurations: components["schemas"]["ConfigurationAt"][];
+            /** @description Devices of which nothing was captured by then. */
+            without: string[];
+        };
+        ConfigurationAt: {
+            device: string;
+            site: string;
+            platform: string;
+            revision: components["schemas"]["Revision"];
+        };
+        FleetComparison: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description Configurations that are the same at both times. */
+            same: number;
+            items: components["schemas"]["FleetDifference"][];
+        };
+        FleetDifference: {
+            device: string;
+            site: string;
+            left?: components["schemas"]["Revision"];
+            right?: components["schemas"]["Revision"];
+            stats?: components["schemas"]["Stats"];
+            /** @description How many came in between. */
+            revisions?: number;
+        };
+        Moment: {
+            name: string;
+            /** Format: date-time */
+            at: string;
+            remark: string;
+            account: string;
+            /** Format: date-time */
+            noted: string;
+        };
+        MomentEdit: {
+            /** @description As in a ref; now if left out. */
+            at?: string;
+            remark?: string;
+            zone?: string;
+        };
+        Note: {
+            /** @description It is never thinned out. */
+            pinned?: boolean;
+            name?: string;
+            remark?: string;
+            readonly account?: string;
+        };
+        Question: {
+            text?: string;
+            regexp?: boolean;
+            anyCase?: boolean;
+            /** @description A section pattern or a neutral name: sections are looked for. */
+            in?: string;
+            have?: string[];
+            lack?: string[];
+            selector?: string;
+            datastore?: string;
+            /** @enum {string} */
+            scope?: "now" | "at" | "history";
+            at?: string;
+            from?: string;
+            to?: string;
+            /** @description The devices that do not have it are what is asked for. */
+            without?: boolean;
+            limit?: number;
+            zone?: string;
+        };
+        SavedSearch: {
+            name: string;
+            question: components["schemas"]["Question"];
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Found: {
+            total: number;
+            /** @description False where there is more than was looked at. */
+            complete: boolean;
+            hits: components["schemas"]["Hit"][];
+            devices: components["schemas"]["DeviceHits"][];
+            sections: components["schemas"]["SectionHits"][];
+            without: string[];
+            /** @description Configurations. */
+            searched: number;
+            /** @description Secrets were not searched. */
+            masked: boolean;
+            /** @description Picks the devices that were asked for; empty where there are none, or too many to name. */
+            selector: string;
+        };
+        Hit: {
+            device: string;
+            ref: string;
+            /** @description From 1; 0 of a line in history. */
+            line: number;
+            text: string;
+            path: string[];
+            spans?: components["schemas"]["Span"][];
+            since?: number;
+            /** Format: date-time */
+            sinceTime?: string;
+            last?: number;
+            /** Format: date-time */
+            lastTime?: string;
+        };
+        DeviceHits: {
+            device: string;
+            count: number;
+        };
+        SectionHits: {
+            path: string[];
+            count: number;
+        };
         SectionStats: {
             path: string[];
             stats: components["schemas"]["Stats"];
@@ -639,7 +1935,7 @@ export interface components {
              * @description Why it does not count.
              * @enum {string}
              */
-            aside?: "volatile" | "undecidable";
+            aside?: "volatile" | "undecidable" | "order" | "layout" | "expected";
             /** @description Of a moved line its number on the other side. */
             other?: number;
             /** @description Of skipped lines how many. */
@@ -674,6 +1970,116 @@ export interface components {
             source: string;
             version: string;
         };
+        DialectTrial: {
+            device: string;
+            /** @description Of the dialect file. */
+            text: string;
+            /** @description Bring a recording of the session, its secrets concealed. */
+            record?: boolean;
+        };
+        DialectResult: {
+            /** @description What was sent and seen, without secrets. */
+            steps: components["schemas"]["VisitStep"][];
+            /** @description The file of the recording. */
+            recording?: string;
+            name?: string;
+            model?: string;
+            serial?: string;
+            version?: string;
+            captures: components["schemas"]["TriedCapture"][];
+            tookMs: number;
+            reason?: string;
+            what?: string;
+            advice?: string;
+        };
+        TriedCapture: {
+            name: string;
+            lines: number;
+            sections: number;
+            secretLines: number;
+            volatileLines: number;
+        };
+        OldText: {
+            device: string;
+            /** @enum {string} */
+            datastore?: "running" | "startup" | "candidate";
+            part?: string;
+            /**
+             * Format: date-time
+             * @description When it was in force.
+             */
+            at: string;
+            author?: string;
+            /** Format: byte */
+            text: string;
+            dryRun?: boolean;
+        };
+        TextFate: {
+            /** @enum {string} */
+            fate: "added" | "there" | "same";
+            revision?: components["schemas"]["Revision"];
+        };
+        ArchiveStats: {
+            devices: number;
+            configurations: number;
+            revisions: number;
+            /** @description Revisions of which only the hash is kept. */
+            thinned: number;
+            pinned: number;
+            /** @description Distinct texts. */
+            contents: number;
+            /**
+             * Format: int64
+             * @description Of distinct texts.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Of their compressed form.
+             */
+            stored: number;
+            /**
+             * Format: int64
+             * @description Of the database.
+             */
+            file: number;
+            /** Format: date-time */
+            oldest: string;
+            /** Format: date-time */
+            newest: string;
+        };
+        Retention: {
+            /** @description Everything is kept for so many days; 0: for ever. */
+            allDays: number;
+            /** @description Then one a day up to this age; 0: one a month at once. */
+            dailyDays: number;
+            said: string;
+            account?: string;
+            /** Format: date-time */
+            changed?: string;
+        };
+        RetentionEdit: {
+            allDays: number;
+            dailyDays?: number;
+        };
+        Thinned: {
+            revisions: number;
+            /** Format: int64 */
+            bytes: number;
+        };
+        Hold: {
+            name: string;
+            selector: string;
+            reason: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+            devices: number;
+        };
+        HoldEdit: {
+            selector: string;
+            reason: string;
+        };
         ArchiveReport: {
             revisions: number;
             contents: number;
@@ -702,6 +2108,12 @@ export interface components {
         /** @description From the Link header of the page before. */
         Cursor: string;
         Limit: number;
+        /** @description Structure matches sections and lines by what they are; lines compares line by line. */
+        By: "structure" | "lines";
+        /** @description Section patterns of what is expected to differ. */
+        Expected: string[];
+        /** @description Between two devices their own names and addresses count too. */
+        Strict: boolean;
         /** @description Time zone of times without one in a ref; UTC if left out. */
         Zone: string;
     };
@@ -1046,6 +2458,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listVisits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its newest visits, as far as the last forty rounds go. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundVisit"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRevisions: {
         parameters: {
             query?: {
@@ -1067,6 +2502,459 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import"];
+            };
+        };
+        responses: {
+            /** @description What becomes of each line. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    replaceDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Replacement"];
+            };
+        };
+        responses: {
+            /** @description A spare takes over name and history. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryLogin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description We were let in. Nothing was captured. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoginResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptHostKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyAcceptance"];
+            };
+        };
+        responses: {
+            /** @description The devices whose shown key is on record now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    enrol: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Enrolment"];
+            };
+        };
+        responses: {
+            /** @description What answered at each address. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolled"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All groups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone; its devices stay. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All sites. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJumpHosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All jump hosts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JumpHost"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setJumpHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewJumpHost"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JumpHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteJumpHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trustJumpHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Why"];
+            };
+        };
+        responses: {
+            /** @description It may show a new key at its next use. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listImports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Imports that are kept in step. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SteadyImport"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSteadyImport"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SteadyImport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone; its devices stay. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runImport: {
+        parameters: {
+            query?: {
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What becomes of each line. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFreshness: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Whether we are covered. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreshnessReport"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1114,6 +3002,123 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Credential"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CredentialEdit"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    wakeCredential: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It rests no longer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCredentialUse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How each of its devices took it since it was changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialUse"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeVaultKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVaultKey"];
+            };
+        };
+        responses: {
+            /** @description Everything is sealed anew. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -1215,6 +3220,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getVisit: {
+        parameters: {
+            query: {
+                device: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A visit, step by step. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitStory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getVisitSession: {
         parameters: {
             query: {
@@ -1228,7 +3258,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What was said in a visit that failed. */
+            /** @description What was said in a visit that failed, or in a round that records. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1240,7 +3270,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getSchedule: {
+    listSchedules: {
         parameters: {
             query?: never;
             header?: never;
@@ -1249,19 +3279,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The schedule. */
+            /** @description All schedules. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Schedule"];
+                    "application/json": components["schemas"]["Schedule"][];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    setSchedule: {
+    addSchedule: {
         parameters: {
             query?: never;
             header?: never;
@@ -1274,7 +3304,55 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Set. */
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleEdit"];
+            };
+        };
+        responses: {
+            /** @description Edited. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1286,10 +3364,35 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listComing: {
+        parameters: {
+            query?: {
+                count?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The coming rounds; the soonest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getConfiguration: {
         parameters: {
             query: {
                 ref: string;
+                /** @description A neutral name, such as interface: only what its dialect maps to it. */
+                only?: string;
                 /** @description Time zone of times without one in a ref; UTC if left out. */
                 zone?: components["parameters"]["Zone"];
             };
@@ -1318,6 +3421,12 @@ export interface operations {
                 right: string;
                 /** @description Equal lines around each difference; -1 for all. */
                 context?: number;
+                /** @description Structure matches sections and lines by what they are; lines compares line by line. */
+                by?: components["parameters"]["By"];
+                /** @description Section patterns of what is expected to differ. */
+                expected?: components["parameters"]["Expected"];
+                /** @description Between two devices their own names and addresses count too. */
+                strict?: components["parameters"]["Strict"];
                 /** @description Time zone of times without one in a ref; UTC if left out. */
                 zone?: components["parameters"]["Zone"];
             };
@@ -1335,6 +3444,363 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Comparison"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareTexts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ComparisonRequest"];
+            };
+        };
+        responses: {
+            /** @description What differs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareAsDocument: {
+        parameters: {
+            query: {
+                left: string;
+                right: string;
+                /** @description Equal lines around each difference; -1 for all. */
+                context?: number;
+                as: "html" | "pdf" | "csv" | "text" | "unified";
+                /** @description Structure matches sections and lines by what they are; lines compares line by line. */
+                by?: components["parameters"]["By"];
+                /** @description Section patterns of what is expected to differ. */
+                expected?: components["parameters"]["Expected"];
+                /** @description Between two devices their own names and addresses count too. */
+                strict?: components["parameters"]["Strict"];
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison as a file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    findNearest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StrayText"];
+            };
+        };
+        responses: {
+            /** @description The revisions that a text is nearest to, the nearest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nearest"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLines: {
+        parameters: {
+            query: {
+                ref: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Of each line of a configuration, since when it stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFleetAt: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                /** @description A time as in a ref: 2026-11-01T02:00, 36h, or the name of a moment; now if left out. */
+                at?: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was in force at that time. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetAt"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareFleet: {
+        parameters: {
+            query: {
+                selector?: components["parameters"]["Selector"];
+                from: string;
+                /** @description Now if left out. */
+                to?: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What differs in the fleet between two times. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMoments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The moments that have a name, newest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moment"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setMoment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MomentEdit"];
+            };
+        };
+        responses: {
+            /** @description The moment. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moment"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteMoment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setNote: {
+        parameters: {
+            query: {
+                ref: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Note"];
+            };
+        };
+        responses: {
+            /** @description The revision with its note. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    search: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description What was found. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSearches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The searches that have a name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description The search. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSearch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -1386,6 +3852,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    tryDialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DialectTrial"];
+            };
+        };
+        responses: {
+            /** @description What a visit with this dialect would bring. Nothing is archived. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DialectResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     checkArchive: {
         parameters: {
             query?: never;
@@ -1402,6 +3893,278 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ArchiveReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OldText"];
+            };
+        };
+        responses: {
+            /** @description What became of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextFate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getArchiveStats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How much the archive keeps. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveStats"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backUpArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A copy of the whole database, as SQLite reads it. This takes the right administer too. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRetention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is thinned out by age. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retention"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRetention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionEdit"];
+            };
+        };
+        responses: {
+            /** @description The policy. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retention"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSurplus: {
+        parameters: {
+            query?: {
+                /** @description Of a policy to try; that in force if left out. */
+                allDays?: number;
+                dailyDays?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revisions whose texts would go now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    thinArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What went. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thinned"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHolds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What nothing may go of. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldEdit"];
+            };
+        };
+        responses: {
+            /** @description Held. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    liftHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lifted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ends of all chains, as they are signed; docs/proof.md says how. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProof: {
+        parameters: {
+            query: {
+                ref: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What shows that a revision is a link of its chain. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
                 };
             };
             default: components["responses"]["Problem"];

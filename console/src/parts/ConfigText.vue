@@ -1,17 +1,20 @@
 <script setup lang="ts">
 // A configuration with its sections to fold. Only what is in view is drawn.
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useWindowVirtualizer } from '@tanstack/vue-virtual'
 import type { Configuration } from '../api/call'
+import { hexLines } from './bytes'
 import { folded, visibleLines } from './folding'
+import type { Beside } from './lives'
 
-const props = defineProps<{ configuration: Configuration }>()
+const props = defineProps<{ configuration: Configuration; beside?: Beside[] | undefined; line?: number }>()
 const lines = computed(() => props.configuration.text.replace(/\n$/, '').split('\n'))
 const closed = ref(new Set<number>())
 watch(
   () => props.configuration.revision.ref,
   () => (closed.value = new Set()),
 )
+const hex = computed(() => (props.configuration.raw ? hexLines(props.configuration.raw) : new Map()))
 const sections = computed(() => new Map(props.configuration.sections.map((s) => [s.line, s])))
 const visible = computed(() => visibleLines(lines.value.length, props.configuration.sections, closed.value))
 
@@ -38,6 +41,16 @@ defineExpose({
   toggleAll: () => (closed.value = allFolded.value ? new Set() : folded(props.configuration.sections)),
   allFolded,
 })
+// A line that the address names is shown in the middle.
+watch(
+  () => [props.line, props.configuration.revision.ref],
+  async () => {
+    if (!props.line || props.line > lines.value.length) return
+    await nextTick()
+    virtual.value.scrollToIndex(visible.value.indexOf(props.line), { align: 'center' })
+  },
+  { immediate: true },
+)
 const digits = computed(() => String(lines.value.length).length)
 </script>
 
@@ -54,8 +67,16 @@ const digits = computed(() => String(lines.value.length).length)
       v-for="v in items"
       :key="v.index"
       class="absolute left-0 min-w-full flex whitespace-pre leading-5 hover:bg-ground"
+      :class="v.line === line && 'bg-attention-tint'"
       :style="{ height: `${height}px`, transform: `translateY(${v.start - virtual.options.scrollMargin}px)` }"
     >
+      <span
+        v-if="beside"
+        class="w-[148px] shrink-0 text-right pr-2.5 mr-1 border-r-[3px] font-sans text-[11.5px] text-second overflow-hidden"
+        :class="beside[v.line - 1]?.edge ?? 'border-line'"
+        :title="beside[v.line - 1]?.title"
+        >{{ beside[v.line - 1]?.text }}</span
+      >
       <button
         v-if="sections.has(v.line)"
         class="w-5 text-faint hover:text-ink shrink-0"
@@ -69,7 +90,12 @@ const digits = computed(() => String(lines.value.length).length)
       <span
         class="text-faint text-right pr-4 select-none shrink-0"
         :style="{ width: `calc(${digits}ch + 1rem)` }"
-        >{{ v.line }}</span><span :class="sections.has(v.line) && 'font-bold'">{{ lines[v.line - 1] }}</span
+        >{{ v.line }}</span><span
+        v-if="hex.has(v.line)"
+        class="text-attention"
+        title="These bytes are no text; they are shown as hexadecimal numbers"
+        >{{ hex.get(v.line) }}</span
+      ><span v-else :class="sections.has(v.line) && 'font-bold'">{{ lines[v.line - 1] }}</span
       ><span v-if="closed.has(v.line)" class="text-faint pl-3"
         >… {{ sections.get(v.line)!.lastLine - v.line }} lines</span
       >

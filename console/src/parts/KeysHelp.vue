@@ -5,7 +5,10 @@ defineProps<{ open: boolean }>()
 const emit = defineEmits<{ close: [] }>()
 const keys = [
   ['/', 'to the search or selector box'],
+  ['g t', 'today'],
   ['g f', 'fleet'],
+  ['g a', 'add devices'],
+  ['g s', 'schedules'],
   ['g c', 'compare'],
   ['g r', 'rounds'],
   ['g o', 'journal'],

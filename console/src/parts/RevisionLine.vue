@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Revisions on a time line, spread evenly where they lie too close together.
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Revision } from '../api/call'
 import { exact, when } from './say'
 
@@ -29,6 +29,21 @@ function pick(compare: boolean, number: number) {
   if (compare) emit('compare', number)
   else emit('pick', number)
 }
+/** The slider goes over time: it picks what was in force then. */
+const span = computed(() => {
+  const first = new Date(props.revisions.at(-1)!.firstSeen).getTime()
+  return { first, last: Math.max(Date.now(), first + 60_000) }
+})
+const at = ref<number>()
+const inForce = computed(() => {
+  const t = at.value
+  if (t === undefined) return undefined
+  return props.revisions.find((r) => new Date(r.firstSeen).getTime() <= t) ?? props.revisions.at(-1)
+})
+function slide(e: Event) {
+  at.value = Number((e.target as HTMLInputElement).value)
+  if (inForce.value && inForce.value.number !== props.selected) emit('pick', inForce.value.number)
+}
 function label(r: Revision) {
   return r.sameAs ? `@${r.number} = @${r.sameAs}` : `@${r.number}`
 }
@@ -36,7 +51,7 @@ function label(r: Revision) {
 
 <template>
   <div class="card px-3.5 pt-3 pb-2 mb-3.5">
-    <div class="relative h-[62px]" role="group" aria-label="Revisions, oldest first">
+    <div class="relative h-[74px]" role="group" aria-label="Revisions, oldest first">
       <div class="absolute left-0 right-0 top-[18px] border-t-2 border-line" aria-hidden="true"></div>
       <button
         v-for="(r, i) in list"
@@ -69,6 +84,23 @@ function label(r: Revision) {
         >
       </button>
     </div>
+    <label v-if="revisions.length > 1" class="flex items-center gap-3 text-[11.5px] text-second">
+      As of
+      <input
+        type="range"
+        class="flex-1 accent-accent"
+        :min="span.first"
+        :max="span.last"
+        :step="60000"
+        :value="at ?? span.last"
+        @input="slide"
+      />
+      <span class="w-[190px] text-right"
+        >{{ at === undefined ? 'now' : when(new Date(at).toISOString()) }}: @{{
+          inForce?.number ?? selected
+        }}</span
+      >
+    </label>
     <p v-if="left" class="text-[11.5px] text-second">{{ left }} older ones are in the list below.</p>
   </div>
 </template>

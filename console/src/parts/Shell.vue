@@ -23,7 +23,9 @@ const groups = computed(() => [
   {
     title: '',
     items: [
+      { to: 'today', text: 'Today', count: '' },
       { to: 'fleet', text: 'Fleet', count: devices.data.value ? String(devices.data.value.length) : '' },
+      { to: 'search', text: 'Search', count: '' },
       { to: 'compare', text: 'Compare', count: '' },
     ],
   },
@@ -31,6 +33,10 @@ const groups = computed(() => [
     title: 'Keeping',
     items: [
       { to: 'rounds', text: 'Rounds', count: running.value ? `${running.value} running` : '' },
+      { to: 'schedules', text: 'Schedules', count: '' },
+      { to: 'groups', text: 'Groups and sites', count: '' },
+      { to: 'credentials', text: 'Credentials', count: '' },
+      { to: 'add', text: 'Add devices', count: '' },
       { to: 'journal', text: 'Journal', count: '' },
     ],
   },
@@ -39,8 +45,13 @@ const here = computed(() => String(route.meta['under'] ?? route.name))
 
 const help = ref(false)
 onKeys({
+  'g t': () => router.push('/today'),
+  'g s': () => router.push('/schedules'),
+  'g a': () => router.push('/add'),
   'g f': () => router.push('/fleet'),
   'g c': () => router.push('/compare'),
+  'g q': () => router.push('/search'),
+  'g p': () => router.push('/past'),
   'g r': () => router.push('/rounds'),
   'g o': () => router.push('/journal'),
   '/': () => document.querySelector<HTMLElement>('[data-search]')?.focus(),
@@ -65,7 +76,7 @@ async function signOut() {
       class="w-[184px] shrink-0 border-r border-line sticky top-0 h-screen flex flex-col p-2.5"
       aria-label="Pages"
     >
-      <RouterLink to="/fleet" class="flex items-center gap-2 px-2 pt-2 pb-4">
+      <RouterLink to="/today" class="flex items-center gap-2 px-2 pt-2 pb-4">
         <Mark /><b class="text-[15px]">Verge Keep</b>
       </RouterLink>
       <template v-for="g in groups" :key="g.title">

@@ -1,14 +1,20 @@
+import { createApp } from 'vue'
+import { VueQueryPlugin } from '@tanstack/vue-query'
 import { describe, expect, it } from 'vitest'
 import type { Visit } from '../api/call'
 import { reasonsOf } from '../pages/rounds/reasons'
+import { useAct } from './act'
+import { hexLines } from './bytes'
 import { folded, visibleLines } from './folding'
-import { marks, plural, refOf, since, when } from './say'
+import { duration, marks, plural, quoted, refOf, since, when } from './say'
 
 describe('words', () => {
   const now = new Date('2026-11-23T10:00:00')
   it('says moments as people do', () => {
     expect(when('2026-11-23T02:14:00', now)).toBe('today 02:14')
     expect(when('2026-11-22T21:40:00', now)).toBe('yesterday 21:40')
+    expect(when('2026-11-24T00:00:00', now)).toBe('tomorrow 00:00')
+    expect(when('2026-11-25T02:00:00', now)).toBe('25 Nov 02:00')
     expect(when('2026-11-14T21:40:00', now)).toBe('14 Nov 21:40')
     expect(when('2025-03-03T21:40:00', now)).toBe('3 Mar 2025')
     expect(when(undefined, now)).toBe('')
@@ -69,4 +75,48 @@ describe('reasons of a round', () => {
     ])
     expect(got.map((g) => `${g.code} ${g.visits.length}`)).toEqual(['refused 2', 'hung 1', 'paused 1'])
   })
+})
+
+it('shows bytes that are no text as numbers, line by line', () => {
+  const bytes = [0x61, 0x0a, 0xff, 0xfe, 0x20, 0x62, 0x0a, 0xc3, 0xa9, 0x0a, 0x80]
+  const found = hexLines(btoa(String.fromCharCode(...bytes)))
+  expect([...found]).toEqual([
+    [2, 'ff fe 20 62'],
+    [4, '80'],
+  ])
+  const long = hexLines(btoa('\xff'.repeat(1000)))
+  expect(long.get(1)).toMatch(/^(ff ){63}ff … 1,000 bytes$/)
+  expect(hexLines('').size).toBe(0)
+})
+
+it('says durations as people do', () => {
+  expect([0, 7.4, 999, 1000, 59_949, 60_000, 125_000].map(duration)).toEqual([
+    '0 ms',
+    '7 ms',
+    '999 ms',
+    '1.0 s',
+    '59.9 s',
+    '1 min 0 s',
+    '2 min 5 s',
+  ])
+})
+
+it('quotes names with blanks', () => {
+  expect(quoted('np-acc-1')).toBe('np-acc-1')
+  expect(quoted('Front desk')).toBe('"Front desk"')
+  expect(refOf('Front desk', 'startup', '', 3)).toBe('"Front desk":startup@3')
+})
+
+it('tells whether an act went well, and what it said if not', async () => {
+  const { failed, busy, act } = createApp({})
+    .use(VueQueryPlugin)
+    .runWithContext(() => useAct('x'))
+  expect(await act(() => Promise.resolve(1))).toBe(true)
+  const going = act(() => Promise.reject(new Error('no')))
+  expect(busy.value).toBe(true)
+  expect(await going).toBe(false)
+  expect(failed.value?.message).toBe('no')
+  expect(busy.value).toBe(false)
+  await act(() => Promise.resolve(1))
+  expect(failed.value).toBeNull()
 })

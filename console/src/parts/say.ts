@@ -9,13 +9,16 @@ const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
 const year = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
 
-/** A moment: "today 02:14", "yesterday 21:40", "14 Nov 21:40", "3 Mar 2025". */
+/** A moment: "today 02:14", "yesterday 21:40", "tomorrow 02:00", "14 Nov 21:40", "3 Mar 2025". */
 export function when(iso: string | undefined, now = new Date()): string {
   if (!iso) return ''
   const t = new Date(iso)
   const midnight = new Date(now.getFullYear(), now.getMonth(), now.getDate())
-  if (t >= midnight) return `today ${clock.format(t)}`
-  if (t.getTime() >= midnight.getTime() - 86_400_000) return `yesterday ${clock.format(t)}`
+  const next = new Date(now.getFullYear(), now.getMonth(), now.getDate() + 1)
+  const after = new Date(now.getFullYear(), now.getMonth(), now.getDate() + 2)
+  if (t >= next && t < after) return `tomorrow ${clock.format(t)}`
+  if (t >= midnight && t < next) return `today ${clock.format(t)}`
+  if (t < midnight && t.getTime() >= midnight.getTime() - 86_400_000) return `yesterday ${clock.format(t)}`
   if (t.getFullYear() === now.getFullYear()) return `${day.format(t)} ${clock.format(t)}`
   return year.format(t)
 }
@@ -33,6 +36,13 @@ export function since(iso: string, now = new Date()): string {
   return plural(Math.floor(minutes / 1440), 'day')
 }
 
+/** Milliseconds as people say them: "8 ms", "1.7 s", "2 min 5 s". */
+export function duration(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`
+  return `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`
+}
+
 export function total(s: Stats): number {
   return s.added + s.removed + s.changed + s.moved
 }
@@ -47,9 +57,14 @@ export function marks(s: Stats): string {
   return parts.join('  ')
 }
 
-/** A ref of a device; a name with blanks is quoted. */
+/** A name as it stands in a selector or a ref: one with blanks is quoted. */
+export function quoted(name: string): string {
+  return name.includes(' ') ? `"${name}"` : name
+}
+
+/** A ref of a device. */
 export function refOf(device: string, datastore = 'running', part = '', number = 0): string {
-  let r = device.includes(' ') ? `"${device}"` : device
+  let r = quoted(device)
   if (datastore !== 'running' || part) r += `:${datastore}`
   if (part) r += `/${part}`
   return number ? `${r}@${number}` : r

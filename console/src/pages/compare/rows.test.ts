@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Row } from '../../api/call'
-import { firstRowOf, groupsOf, halves, note, pieces, unifiedHalves } from './rows'
+import { cellsOf, firstRowOf, groupsOf, halves, note, pieces, treeOf, unifiedHalves } from './rows'
 
 const rows: Row[] = [
   { kind: 'skipped', count: 9 },
@@ -55,5 +55,50 @@ describe('rows of a comparison', () => {
   it('shows a changed line as two in the unified view', () => {
     expect(unifiedHalves(rows[2]!)).toHaveLength(2)
     expect(unifiedHalves(rows[1]!)).toHaveLength(1)
+  })
+})
+
+describe('the tree and the table', () => {
+  const none = { added: 0, removed: 0, changed: 0, moved: 0, volatile: 0, undecidable: 0 }
+  it('shows each heading once, in the order of the text', () => {
+    const tree = treeOf([
+      { path: ['ports', 'a'], stats: { ...none, added: 1 } },
+      { path: ['time'], stats: { ...none, changed: 1 } },
+      { path: ['ports', 'b', 'c'], stats: { ...none, removed: 2 } },
+      { path: [], stats: { ...none, added: 1 } },
+    ])
+    expect(tree.map((b) => `${'.'.repeat(b.depth)}${b.name}${b.stats ? '' : ' -'}`)).toEqual([
+      'ports -',
+      '.a',
+      '.b -',
+      '..c',
+      'time',
+      '(top)',
+    ])
+  })
+  it('names the parameter and both values', () => {
+    const list = cellsOf([
+      ...rows,
+      {
+        kind: 'changed',
+        left: 1,
+        right: 1,
+        leftText: '  <mtu>1500</mtu>',
+        rightText: '  <mtu>9000</mtu>',
+        leftWords: [{ from: 7, to: 11 }],
+        rightWords: [{ from: 7, to: 11 }],
+      },
+      { kind: 'changed', left: 2, right: 2, leftText: 'key ●●', rightText: 'key ●●', secretChanged: true },
+      { kind: 'moved', right: 3, other: 9, rightText: 'rule 30' },
+      { kind: 'added', right: 4, rightText: 'disabled' },
+    ])
+    expect(list.map((c) => [c.section, c.parameter, c.left, c.right])).toEqual([
+      ['interface a', 'x', '1', '2'],
+      ['interface a', 'y', '(there)', ''],
+      ['(top)', 'mtu', '1500', '9000'],
+      ['(top)', 'key ●●', '(hidden)', '(hidden, another one)'],
+      ['(top)', 'rule 30', 'line 9', 'line 3'],
+      ['(top)', 'disabled', '', '(there)'],
+    ])
   })
 })

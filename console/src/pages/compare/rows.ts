@@ -1,5 +1,7 @@
 // Rows of a comparison, prepared for showing.
-import type { Row, Span } from '../../api/call'
+import type { Comparison, Row, Span, Stats } from '../../api/call'
+
+type SectionStats = Comparison['sections'][number]
 
 export interface Group {
   from: number
@@ -64,6 +66,96 @@ const tones = {
   aside: 'text-faint',
 }
 
+/** A section of the tree on the left: its own counts, and how deep it is. */
+export interface Branch {
+  path: string[]
+  name: string
+  depth: number
+  stats?: Stats
+}
+
+/** Sections with the headings above them, each once, in the order of the text. */
+export function treeOf(sections: SectionStats[]): Branch[] {
+  const out: Branch[] = []
+  const at = new Map<string, Branch>()
+  for (const s of sections) {
+    for (let n = s.path.length ? 1 : 0; n <= s.path.length; n++) {
+      const path = s.path.slice(0, n)
+      const key = path.join('\0')
+      let branch = at.get(key)
+      if (!branch) {
+        branch = { path, name: path.at(-1) ?? '(top)', depth: Math.max(0, n - 1) }
+        at.set(key, branch)
+        // It goes behind the last one that is under the same heading.
+        const parent = path.slice(0, -1).join('\0')
+        let place = out.length
+        if (n > 1) {
+          place = out.findIndex((b) => b.path.join('\0') === parent) + 1
+          while (place < out.length && out[place]!.depth >= n - 1) place++
+        }
+        out.splice(place, 0, branch)
+      }
+      if (n === s.path.length) branch.stats = s.stats
+    }
+  }
+  return out
+}
+
+/** A line of the table of what differs. */
+export interface Cell {
+  row: number
+  section: string
+  parameter: string
+  left: string
+  right: string
+}
+
+/** Which parameter has which value on either side. */
+export function cellsOf(rows: Row[]): Cell[] {
+  const cells: Cell[] = []
+  const parted = (line: string): [string, string] => {
+    const text = line.trim()
+    const i = text.lastIndexOf(' ')
+    return i < 0 ? [text, '(there)'] : [text.slice(0, i).trim(), text.slice(i + 1)]
+  }
+  rows.forEach((r, row) => {
+    if (!differs(r) || (r.kind === 'moved' && !r.right)) return
+    const section = (r.path ?? []).join('  ›  ') || '(top)'
+    const l = r.leftText ?? ''
+    const t = r.rightText ?? ''
+    const cell = { row, section, parameter: '', left: '', right: '' }
+    if (r.secretChanged)
+      Object.assign(cell, { parameter: l.trim(), left: '(hidden)', right: '(hidden, another one)' })
+    else if (r.kind === 'moved')
+      Object.assign(cell, { parameter: t.trim(), left: `line ${r.other}`, right: `line ${r.right}` })
+    else if (r.kind === 'removed') [cell.parameter, cell.left] = parted(l)
+    else if (r.kind === 'added') [cell.parameter, cell.right] = parted(t)
+    else {
+      const from = Math.min(
+        l.length,
+        t.length,
+        r.leftWords?.[0]?.from ?? Infinity,
+        r.rightWords?.[0]?.from ?? Infinity,
+      )
+      const cut = Math.max(l.lastIndexOf(' ', from - 1), l.lastIndexOf('>', from - 1)) + 1
+      Object.assign(cell, {
+        parameter: l.slice(0, cut).trim(),
+        left: l.slice(cut).trim(),
+        right: t.slice(cut).trim(),
+      })
+    }
+    // The marks of an element are no part of its name and value.
+    const name = /^<([^<>/]+)>$/.exec(cell.parameter)?.[1]
+    if (name) {
+      cell.parameter = name
+      cell.left = cell.left.replace(/<\/[^<>]+>$/, '')
+      cell.right = cell.right.replace(/<\/[^<>]+>$/, '')
+    }
+    cells.push(cell)
+  })
+  return cells
+}
+
 /** The two halves of a row, left and right. */
 export function halves(r: Row): [Half, Half] {
   const tone = (t: keyof typeof tones) => (r.aside ? tones.aside : tones[t])
@@ -87,6 +179,7 @@ export function halves(r: Row): [Half, Half] {
     case 'added':
       return [empty, right('+', tone('added'))]
     case 'moved':
+      if (r.left && r.right) return [left('↕', tone('moved')), right('↕', tone('moved'))]
       return r.right ? [empty, right('↕', tone('moved'))] : [left('↕', tone('moved')), empty]
     case 'changed':
       if (r.secretChanged) return [left('~', tone('removed')), right('~', tone('added'))]
@@ -99,6 +192,9 @@ export function halves(r: Row): [Half, Half] {
 export function note(r: Row): string {
   if (r.aside === 'volatile') return 'changes by itself'
   if (r.aside === 'undecidable') return 'not decidable: written anew at each show'
+  if (r.aside === 'order') return 'in another place; order does not count here'
+  if (r.aside === 'layout') return 'blanks alone'
+  if (r.aside === 'expected') return 'expected to differ'
   if (r.secretChanged) return 'the secret changed'
   if (r.kind === 'moved') return r.right ? `was line ${r.other}` : `now line ${r.other}`
   return ''

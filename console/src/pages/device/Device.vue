@@ -3,11 +3,20 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useQueryClient } from '@tanstack/vue-query'
 import type { Session } from '../../api/call'
-import { useConfiguration, useDevice, useRevisions, useStartRound } from '../../api/queries'
+import {
+  useConfiguration,
+  useDevice,
+  useLines,
+  useRevisions,
+  useStartRound,
+  useVisits,
+} from '../../api/queries'
 import { marks, plural, refOf, since, total, when } from '../../parts/say'
+import { besides } from '../../parts/lives'
 import ConfigText from '../../parts/ConfigText.vue'
 import RevisionLine from '../../parts/RevisionLine.vue'
 import Trouble from '../../parts/Trouble.vue'
+import DeviceLife from './DeviceLife.vue'
 import RevisionTable from './RevisionTable.vue'
 
 const props = defineProps<{ session: Session }>()
@@ -30,6 +39,8 @@ const kindOf = (k: { datastore: string; part: string }) => (k.part ? `${k.datast
 const datastore = computed(() => chosen.value?.datastore ?? 'running')
 const part = computed(() => chosen.value?.part ?? '')
 
+const visits = useVisits(name)
+const failedIn = computed(() => visits.data.value?.find((v) => v.visit.outcome === 'failed')?.round)
 const revisions = useRevisions(name, datastore, part)
 const newest = computed(() => revisions.data.value?.[0]?.number ?? 0)
 const selected = computed(() => Number(asText(route.query['revision'])) || newest.value)
@@ -38,6 +49,13 @@ const shownRef = computed(() =>
 )
 const configuration = useConfiguration(shownRef)
 const revision = computed(() => revisions.data.value?.find((r) => r.number === selected.value))
+const withLives = computed(() => route.query['lives'] !== '0')
+const lines = useLines(shownRef, withLives)
+const beside = computed(() => {
+  if (!withLives.value) return undefined
+  const h = lines.data.value
+  return h?.revision.ref === configuration.data.value?.revision.ref ? besides(h) : []
+})
 const text = ref<InstanceType<typeof ConfigText> | null>(null)
 
 function go(query: Record<string, string>) {
@@ -63,12 +81,16 @@ async function capture() {
   capturing.value = `/rounds/${r.id}`
   window.setTimeout(() => void queries.invalidateQueries({ queryKey: ['device', name.value] }), 1500)
 }
+// Everything above the configuration is drawn at once, so that nothing jumps.
+const settled = computed(
+  () => device.data.value && (!chosen.value || revisions.data.value !== undefined || revisions.isError.value),
+)
 const mayOperate = computed(() => props.session.rights.includes('operate'))
 </script>
 
 <template>
   <Trouble :error="device.error.value" />
-  <template v-if="device.data.value">
+  <template v-if="device.data.value && settled">
     <header class="flex gap-3 items-start mb-3">
       <h1 class="answer flex-1">
         <template v-if="device.data.value.device.problem">
@@ -83,7 +105,9 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
             :to="{ name: 'compare', query: { left: refOf(name, 'startup'), right: refOf(name) } }"
             >{{ plural(unsaved, 'line') }}</RouterLink
           >
-          would be lost at a restart.
+          would be lost at a restart<template v-if="device.data.value.device.unsavedSince"
+            >; nothing was saved for {{ since(device.data.value.device.unsavedSince) }}</template
+          >.
         </template>
       </h1>
       <RouterLink
@@ -113,6 +137,12 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
       role="status"
     >
       {{ device.data.value.device.problem.what }} <b>{{ device.data.value.device.problem.advice }}</b>
+      <RouterLink
+        v-if="failedIn"
+        class="underline ml-1"
+        :to="{ name: 'visit', params: { id: failedIn }, query: { device: name } }"
+        >The visit step by step</RouterLink
+      >
     </div>
     <p v-if="capturing" class="mb-3 text-second" role="status">
       Being captured; see <RouterLink class="underline" :to="capturing">the round</RouterLink>.
@@ -156,6 +186,9 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
           <template v-if="marks(revision.stats)"> · {{ marks(revision.stats) }}</template>
           <template v-if="configuration.data.value?.masked"> · secrets are hidden</template>
         </span>
+        <button class="control" :aria-pressed="withLives" @click="go({ lives: withLives ? '0' : '' })">
+          {{ withLives ? 'Without line history' : 'Since when, by whom' }}
+        </button>
         <button class="control" @click="text?.toggleAll()">
           {{ text?.allFolded ? 'Unfold' : 'Fold sections' }}
         </button>
@@ -165,7 +198,20 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
       </p>
       <Trouble :error="configuration.error.value" />
       <div v-if="configuration.data.value" class="py-2 px-2">
-        <ConfigText ref="text" :configuration="configuration.data.value" />
+        <ConfigText
+          ref="text"
+          :configuration="configuration.data.value"
+          :beside="beside"
+          :line="Number(asText(route.query['line'])) || 0"
+        />
+      </div>
+      <div
+        v-else-if="configuration.isPending.value"
+        class="p-3.5 text-second"
+        :style="{ height: `${(revision?.lines ?? 1) * 20 + 16}px` }"
+        role="status"
+      >
+        Looking …
       </div>
     </section>
     <div v-else-if="!device.data.value.device.problem" class="card p-5 text-second">
@@ -179,5 +225,6 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
       @pick="(n) => go({ revision: String(n) })"
       @compare="compareWith"
     />
+    <DeviceLife :detail="device.data.value" :visits="visits.data.value ?? []" />
   </template>
 </template>

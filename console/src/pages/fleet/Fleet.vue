@@ -57,6 +57,9 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
       />
       <kbd class="key absolute right-2 top-1.5" aria-hidden="true">/</kbd>
     </label>
+    <RouterLink class="control py-1.5" :to="{ name: 'past', query: selector ? { selector } : {} }"
+      >As of a time …</RouterLink
+    >
     <label>
       <span class="sr-only">Group by</span>
       <select
@@ -106,12 +109,12 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
   <Trouble :error="devices.error.value" :retry="() => devices.refetch()" />
   <div v-if="!devices.isPending.value && !devices.error.value && !all.length" class="card p-5 text-second">
     <template v-if="selector">
-      Fields are name, site, role, platform, label, address, state, freshness, model, serial and version.
+      Fields are name, site, role, platform, label, group, address, state, freshness, problem, unsaved, model,
+      serial and version.
       <button class="control ml-2" @click="go({ selector: '' })">Show all</button>
     </template>
     <template v-else>
-      Add one on the command line:
-      <code class="mono text-ink">vergekeep device add NAME --platform PLATFORM --address ADDRESS</code>
+      <RouterLink class="underline" to="/add">Add or import devices.</RouterLink>
     </template>
   </div>
   <FleetTable

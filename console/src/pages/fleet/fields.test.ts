@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Device } from '../../api/call'
-import { lines, ordered } from './fields'
+import { lines, ordered, wrong } from './fields'
 
 function device(name: string, more: Partial<Device> = {}): Device {
   return {
@@ -28,6 +28,20 @@ describe('the fleet', () => {
     ]
     expect(ordered(list, 'wrong').map((d) => d.name)).toEqual(['c', 'b', 'a'])
     expect(ordered(list, '-wrong').map((d) => d.name)).toEqual(['a', 'b', 'c'])
+  })
+  it('puts what was never saved behind what failed, the longest first', () => {
+    const list = [
+      device('fine'),
+      device('new', { unsaved: 2, unsavedSince: '2026-11-22T02:00:00Z' }),
+      device('old', { unsaved: 1, unsavedSince: '2026-11-02T02:00:00Z' }),
+      device('bad', { problem: trouble('2026-11-23T02:00:00Z') }),
+      device('odd', { suspect: 'It shrank.' }),
+    ]
+    expect(ordered(list, 'wrong').map((d) => d.name)).toEqual(['bad', 'odd', 'old', 'new', 'fine'])
+    expect(wrong(list[2]!)).toMatch(/^1 line not saved for \d+ days?$/)
+    expect(wrong(list[0]!)).toBe('')
+    expect(wrong(device('p', { state: 'paused' }))).toBe('paused')
+    expect(lines(list, 'wrong', 'name').filter((l) => 'heading' in l).length).toBe(3)
   })
   it('orders names as people do', () => {
     const list = ['t10', 't2', 't1'].map((n) => device(n))

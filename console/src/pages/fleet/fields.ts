@@ -1,6 +1,6 @@
 // The columns of the fleet, and how devices are ordered and grouped by them.
 import type { Device } from '../../api/call'
-import { since } from '../../parts/say'
+import { plural, since } from '../../parts/say'
 
 export type Field = 'name' | 'site' | 'role' | 'platform' | 'freshness' | 'change' | 'wrong'
 
@@ -20,7 +20,10 @@ const freshnessOrder = ['no capture yet', 'stale', 'late', 'fresh']
 export function wrong(d: Device): string {
   if (d.state === 'paused') return 'paused'
   if (d.problem) return `${d.problem.what} For ${since(d.problem.since)}.`
-  return d.suspect ? `Suspect: ${d.suspect}` : ''
+  if (d.suspect) return `Suspect: ${d.suspect}`
+  return d.unsaved && d.unsavedSince
+    ? `${plural(d.unsaved, 'line')} not saved for ${since(d.unsavedSince)}`
+    : ''
 }
 
 function key(d: Device, field: Field): string {
@@ -32,7 +35,9 @@ function key(d: Device, field: Field): string {
     case 'wrong': {
       // Worst first: stale before late, the longest trouble before a fresh one.
       const rank = freshnessOrder.indexOf(d.freshness)
-      return d.problem ? `0${rank}${d.problem.since}` : d.suspect ? '1' : `2${rank}`
+      if (d.problem) return `0${rank}${d.problem.since}`
+      if (d.suspect) return '1'
+      return d.unsavedSince ? `2${d.unsavedSince}` : `3${rank}`
     }
     default:
       return d[field].toLowerCase()
@@ -65,7 +70,9 @@ export function lines(devices: Device[], group: Field | '', sort: string): Line[
   const groups = new Map<string, Device[]>()
   for (const d of list) {
     const name =
-      group === 'wrong' ? (d.problem?.reason ?? 'nothing wrong') : String(d[group as 'site']) || 'none'
+      group === 'wrong'
+        ? (d.problem?.reason ?? (d.unsaved ? 'not saved' : 'nothing wrong'))
+        : String(d[group as 'site']) || 'none'
     const members = groups.get(name)
     if (members) members.push(d)
     else groups.set(name, [d])

@@ -98,6 +98,7 @@ const bars = computed(() => {
           >{{ g.code }}</span
         >
         <span class="font-semibold">{{ plural(g.visits.length, 'device') }}</span>
+        <span v-if="g.where" class="shrink-0">{{ g.where }}</span>
         <span class="text-second">{{ g.advice }}</span>
       </h2>
       <table class="w-full mt-1.5">
@@ -121,7 +122,18 @@ const bars = computed(() => {
               >
             </td>
             <td class="w-[150px] text-second">{{ v.site }}</td>
-            <td>{{ v.what }}</td>
+            <td>
+              {{ v.what }}<span v-if="v.tries" class="text-second"> ({{ v.tries }} tries)</span>
+            </td>
+            <td class="w-[90px] text-right">
+              <RouterLink
+                v-if="g.failed"
+                class="underline text-second"
+                :aria-label="`The visit to ${v.device} step by step`"
+                :to="{ name: 'visit', params: { id }, query: { device: v.device } }"
+                >the visit</RouterLink
+              >
+            </td>
           </tr>
         </tbody>
       </table>

@@ -24,7 +24,7 @@ const last = computed(
   <Trouble :error="rounds.error.value" :retry="() => rounds.refetch()" />
   <div v-if="!rounds.isPending.value && !items.length && !rounds.error.value" class="card p-5 text-second">
     Start one from the fleet with "Capture all now", or set a schedule:
-    <code class="mono text-ink">vergekeep schedule set '0 2 * * *'</code>
+    <code class="mono text-ink">vergekeep schedule add nightly --nightly 02:00</code>
   </div>
   <div v-if="items.length" class="card px-3.5 py-1">
     <table class="w-full">
@@ -51,7 +51,7 @@ const last = computed(
             <RouterLink class="font-semibold hover:underline" :to="`/rounds/${r.id}`">{{ r.id }}</RouterLink>
           </td>
           <td><Moment :at="r.started" /></td>
-          <td>{{ r.account }}</td>
+          <td>{{ r.schedule || r.account }}</td>
           <td class="mono truncate max-w-0">{{ r.selector || 'all' }}</td>
           <td>
             <span :class="r.state === 'done' ? 'text-second' : 'tag bg-accent-tint text-accent'">{{

@@ -6,6 +6,7 @@ export interface Reason {
   advice: string
   failed: boolean
   visits: Visit[]
+  where: string // "all at Northgate", where that says more than the list
 }
 
 export function reasonsOf(visits: Visit[]): Reason[] {
@@ -20,7 +21,12 @@ export function reasonsOf(visits: Visit[]): Reason[] {
         advice: v.advice ?? '',
         failed: v.outcome === 'failed',
         visits: [v],
+        where: '',
       })
+  }
+  for (const g of groups.values()) {
+    const sites = new Set(g.visits.map((v) => v.site))
+    if (g.visits.length > 1 && sites.size === 1 && g.visits[0]!.site) g.where = `all at ${g.visits[0]!.site}`
   }
   return [...groups.values()].sort(
     (a, b) =>

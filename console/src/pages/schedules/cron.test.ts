@@ -1,0 +1,20 @@
+import { expect, it } from 'vitest'
+import { cronOf, presetOf } from './cron'
+
+it('says in cron what people mean', () => {
+  expect(cronOf('night', '02:05', '0', '')).toBe('5 2 * * *')
+  expect(cronOf('week', '03:00', '6', '')).toBe('0 3 * * 6')
+  expect(cronOf('month', '23:30', '15', '')).toBe('30 23 15 * *')
+  expect(cronOf('cron', '', '', ' */5 * * * * ')).toBe('*/5 * * * *')
+})
+
+it('reads back what it said', () => {
+  for (const [preset, time, day] of [
+    ['night', '02:05', '1'],
+    ['week', '03:00', '6'],
+    ['month', '23:30', '15'],
+  ] as const)
+    expect(presetOf(cronOf(preset, time, day, ''))).toEqual({ preset, time, day })
+  for (const other of ['*/5 * * * *', '0 2 1 * 3', '0 2 * 6 *', '', 'nonsense'])
+    expect(presetOf(other).preset).toBe('cron')
+})
