@@ -408,7 +408,7 @@ func TestTheBinary(t *testing.T) {
 	select {
 	case err := <-done:
 		assert.NoError(t, err)
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatal("it does not stop")
 	}
 	assert.Contains(t, first.String(), "one-time password")

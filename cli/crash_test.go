@@ -62,7 +62,7 @@ func TestACrashLosesNothing(t *testing.T) {
 	listen := l.Addr().String() // the same at each start, as the token belongs to it
 	require.NoError(t, l.Close())
 	cmd, url, first := service(t, binary, data, listen)
-	require.Eventually(t, func() bool { return strings.Contains(first.String(), "not shown again") }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(first.String(), "not shown again") }, time.Minute, 10*time.Millisecond)
 	password := strings.TrimSpace(strings.Split(first.String(), "\n")[2])
 	s := shell{t, map[string]string{"VERGEKEEP_LOGIN": filepath.Join(t.TempDir(), "login.json")}}
 	run := func(stdin string, args ...string) string {
@@ -127,7 +127,7 @@ func TestACrashLosesNothing(t *testing.T) {
 	}
 	t.Logf("killed %d times, %d of them in the middle of a round", kills, interrupted)
 	assert.Greater(t, interrupted, kills/4)
-	require.Eventually(t, func() bool { return newest().State == "done" }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return newest().State == "done" }, time.Minute, 50*time.Millisecond)
 	last := newest()
 	assert.Equal(t, many, last.New+last.Unchanged, "the interrupted round was finished: %+v", last)
 }

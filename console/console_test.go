@@ -75,7 +75,7 @@ func see(css string) chromedp.Action[chromedp.Void] { return chromedp.WaitVisibl
 func until(t *testing.T, ctx context.Context, expression string) {
 	t.Helper()
 	safe := `(() => { try { return !!(` + expression + `) } catch { return false } })()`
-	require.Eventually(t, func() bool { return eval[bool](t, ctx, safe) }, 30*time.Second, 50*time.Millisecond, expression)
+	require.Eventually(t, func() bool { return eval[bool](t, ctx, safe) }, time.Minute, 50*time.Millisecond, expression)
 }
 
 func eval[T any](t *testing.T, ctx context.Context, expression string) T {

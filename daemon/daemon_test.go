@@ -256,14 +256,14 @@ func TestARestartGoesOnWhereItWasInterrupted(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, err := h.Rounds.Get(t.Context(), r.ID)
 		return err == nil && now.New > 0
-	}, 10*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	h.stop()
 	h.start()
 	defer h.stop()
 	require.Eventually(t, func() bool {
 		r, err = h.Rounds.Get(t.Context(), r.ID)
 		return err == nil && r.State == rounds.Finished
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	assert.Equal(t, 26, r.New, "every device once: %+v", r)
 	assert.Equal(t, 6*2+20*2, h.sizes())
 }
@@ -520,7 +520,7 @@ func TestManyReadersWaitForNobody(t *testing.T) {
 	go func() { wg.Wait(); close(done) }()
 	select {
 	case <-done:
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatal("readers wait for each other")
 	}
 }

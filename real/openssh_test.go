@@ -131,7 +131,7 @@ func hold(t *testing.T, addr, user, password, text string) (conversation.Result,
 	t.Helper()
 	d, err := dialect.Parse("real.yaml", text)
 	require.NoError(t, err)
-	conn, err := wire.Dial(t.Context(), wire.Target{Addresses: []string{addr}, Login: wire.Login{User: user, Password: password}, Connect: 10 * time.Second, Silence: 10 * time.Second})
+	conn, err := wire.Dial(t.Context(), wire.Target{Addresses: []string{addr}, Login: wire.Login{User: user, Password: password}, Connect: time.Minute, Silence: time.Minute})
 	if err != nil {
 		return conversation.Result{}, d, err
 	}

@@ -303,7 +303,7 @@ func proxy(t *testing.T, to string, delay time.Duration) *wireProxy {
 
 func (p *wireProxy) serve(c net.Conn, to string) {
 	defer c.Close()
-	up, err := net.DialTimeout("tcp", to, 5*time.Second)
+	up, err := net.DialTimeout("tcp", to, time.Minute)
 	if err != nil {
 		return
 	}

@@ -46,7 +46,7 @@ sysname ng-fw-7
 	require.Eventually(t, func() bool {
 		_, err := snmp.Ask(t.Context(), snmp.Target{Address: fmt.Sprintf("127.0.0.1:%d", port), Community: "see-the-sea", Timeout: 200 * time.Millisecond})
 		return err == nil
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	return port
 }
 

@@ -15,7 +15,7 @@ import (
 
 func login(t *testing.T, addr string) (*ssh.Client, error) {
 	t.Helper()
-	return ssh.Dial("tcp", addr, &ssh.ClientConfig{User: scenario.User, Auth: []ssh.AuthMethod{ssh.Password(scenario.Password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second})
+	return ssh.Dial("tcp", addr, &ssh.ClientConfig{User: scenario.User, Auth: []ssh.AuthMethod{ssh.Password(scenario.Password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: time.Minute})
 }
 
 func TestTenThousandFitInOneProcess(t *testing.T) {

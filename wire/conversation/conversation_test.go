@@ -83,7 +83,7 @@ func visit(t *testing.T, d *standin.Device, cred conversation.Credential, change
 	set, err := dialect.Load()
 	require.NoError(t, err)
 	dl := *set[string(d.Platform)]
-	dl.Reach.Silence = 5 * time.Second
+	dl.Reach.Silence = time.Minute
 	if change != nil {
 		change(&dl)
 	}
@@ -91,7 +91,7 @@ func visit(t *testing.T, d *standin.Device, cred conversation.Credential, change
 	t.Cleanup(fleet.Close)
 	addr, err := fleet.Add(d)
 	require.NoError(t, err)
-	conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: cred.User, Password: cred.Password}, Connect: 5 * time.Second, Silence: dl.Reach.Silence})
+	conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: cred.User, Password: cred.Password}, Connect: time.Minute, Silence: dl.Reach.Silence})
 	if err != nil {
 		return conversation.Result{}, err
 	}
@@ -213,7 +213,7 @@ func TestEachFailureHasItsReason(t *testing.T) {
 			d.SetFault(c.fault)
 			_, err := visit(t, d, c.cred, func(d *dialect.Dialect) {
 				if c.want == reason.Silent || c.want == reason.Hung || c.want == reason.NoPrompt {
-					d.Reach.Silence = 1500 * time.Millisecond
+					d.Reach.Silence = 3 * time.Second
 				}
 			})
 			require.Error(t, err)
@@ -236,7 +236,7 @@ func TestATrickleOf300000LinesArrives(t *testing.T) {
 	d.Config[""] = strings.Repeat("access-list A permit 192.0.2.1\n", lines)
 	d.LineDelay = 10 * time.Microsecond
 	begun := time.Now()
-	r, err := visit(t, d, good, func(d *dialect.Dialect) { d.Reach.Silence = time.Second })
+	r, err := visit(t, d, good, func(d *dialect.Dialect) { d.Reach.Silence = 5 * time.Second })
 	require.NoError(t, err)
 	running := kept(r, "running", "")
 	assert.Equal(t, lines+2, strings.Count(running, "\n"))
@@ -251,13 +251,15 @@ func TestCancelEndsAVisit(t *testing.T) {
 	defer fleet.Close()
 	addr, err := fleet.Add(d)
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	set, err := dialect.Load()
 	require.NoError(t, err)
-	conn, err := ssh.Dial(ctx, ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: "noc", Password: "correct"}, Connect: 5 * time.Second, Silence: time.Minute})
+	conn, err := ssh.Dial(ctx, ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: "noc", Password: "correct"}, Connect: time.Minute, Silence: time.Minute})
 	require.NoError(t, err)
 	defer conn.Close()
+	// Cancelled when the visit is under way: the device is silent for an hour.
+	time.AfterFunc(300*time.Millisecond, cancel)
 	_, err = conversation.Run(ctx, conn, set["tidegate"], conversation.Settings{Credential: good})
 	assert.Equal(t, reason.Cancelled, reason.Of(err, ""))
 }
@@ -271,7 +273,7 @@ func TestEachCommandWaitsForItsTurn(t *testing.T) {
 		addr, err := fleet.Add(device(platform))
 		require.NoError(t, err)
 		hold := func(pace func(context.Context) error) error {
-			conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: good.User, Password: good.Password}, Connect: 5 * time.Second, Silence: 5 * time.Second})
+			conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: good.User, Password: good.Password}, Connect: time.Minute, Silence: time.Minute})
 			require.NoError(t, err)
 			defer conn.Close()
 			_, err = conversation.Run(t.Context(), conn, set[string(platform)], conversation.Settings{Credential: good, Pace: pace})

@@ -27,7 +27,7 @@ func recorded(t *testing.T, d *standin.Device, dl *dialect.Dialect) (conversatio
 	t.Cleanup(fleet.Close)
 	addr, err := fleet.Add(d)
 	require.NoError(t, err)
-	conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: good.User, Password: good.Password}, Connect: 5 * time.Second, Silence: 5 * time.Second})
+	conn, err := ssh.Dial(t.Context(), ssh.Target{Addresses: []string{addr}, Login: ssh.Login{User: good.User, Password: good.Password}, Connect: time.Minute, Silence: time.Minute})
 	require.NoError(t, err)
 	defer conn.Close()
 	result, rec, err := conversation.Record(t.Context(), conn, dl, conversation.Settings{Credential: good})

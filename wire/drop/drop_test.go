@@ -41,7 +41,7 @@ func offer(t *testing.T, r *Receiver, by, sender string) (conversation.Drop, *ur
 
 func put(u *url.URL, data []byte) error {
 	password, _ := u.User.Password()
-	c, err := ssh.Dial("tcp", u.Host, &ssh.ClientConfig{User: u.User.Username(), Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second})
+	c, err := ssh.Dial("tcp", u.Host, &ssh.ClientConfig{User: u.User.Username(), Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: time.Minute})
 	if err != nil {
 		return err
 	}
@@ -103,7 +103,7 @@ func send(t *testing.T, u *url.URL, data []byte, repeats int) {
 	require.NoError(t, err)
 	buf := make([]byte, 600)
 	for block := uint16(0); ; {
-		_ = conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+		_ = conn.SetReadDeadline(time.Now().Add(time.Minute))
 		n, from, err := conn.ReadFromUDP(buf)
 		require.NoError(t, err)
 		if binary.BigEndian.Uint16(buf) == opError {

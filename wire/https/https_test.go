@@ -54,7 +54,7 @@ func device(t *testing.T) (address string) {
 
 func open(t *testing.T, change func(*Target)) *Conn {
 	t.Helper()
-	target := Target{Addresses: []string{device(t)}, User: "noc", Password: "correct", Connect: 20 * time.Second, Silence: 20 * time.Second}
+	target := Target{Addresses: []string{device(t)}, User: "noc", Password: "correct", Connect: time.Minute, Silence: time.Minute}
 	if change != nil {
 		change(&target)
 	}

@@ -97,7 +97,7 @@ var errNo = errors.New("no")
 
 func (h *host) dial(t *testing.T, change func(*Target)) (*Conn, error) {
 	t.Helper()
-	target := Target{Addresses: []string{h.addr}, Login: Login{User: "keeper", Password: "over-the-verge"}, Connect: 5 * time.Second, Silence: 5 * time.Second}
+	target := Target{Addresses: []string{h.addr}, Login: Login{User: "keeper", Password: "over-the-verge"}, Connect: time.Minute, Silence: time.Minute}
 	if change != nil {
 		change(&target)
 	}

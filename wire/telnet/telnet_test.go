@@ -30,7 +30,7 @@ func against(t *testing.T, serve func(net.Conn)) *Conn {
 		defer c.Close()
 		serve(c)
 	}()
-	c, err := Dial(t.Context(), Target{Addresses: []string{l.Addr().String()}, Connect: 5 * time.Second, Silence: 2 * time.Second})
+	c, err := Dial(t.Context(), Target{Addresses: []string{l.Addr().String()}, Connect: time.Minute, Silence: time.Minute})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		_ = c.Close()
@@ -45,7 +45,7 @@ func TestOptionsAreAgreedOnce(t *testing.T) {
 	c := against(t, func(peer net.Conn) {
 		_, _ = peer.Write([]byte{cmdIAC, cmdWILL, optEcho, cmdIAC, cmdWILL, optSGA, cmdIAC, cmdDO, optWindow, cmdIAC, cmdDO, optType, cmdIAC, cmdSB, optType, 1, cmdIAC, cmdSE,
 			cmdIAC, cmdDO, 99, cmdIAC, cmdWILL, 98, cmdIAC, cmdWILL, optEcho, 'h', 'i', cmdIAC, cmdIAC, '\r', 0, '\n'})
-		_ = peer.SetReadDeadline(time.Now().Add(time.Second))
+		_ = peer.SetReadDeadline(time.Now().Add(3 * time.Second))
 		all, _ := io.ReadAll(peer)
 		heard <- string(all)
 	})
