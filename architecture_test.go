@@ -22,7 +22,7 @@ var rooms = map[string][]string{
 	"service": {"core", "wire", "store", "archive"},
 	"api":     {"core", "service", "archive", "store", "wire"},
 	"client":  {},
-	"cli":     {"client", "core", "wire/conversation"}, // to replay sessions
+	"cli":     {"client", "core", "wire/conversation", "wire/git"}, // to replay sessions; repositories in and out
 	"console": {},
 	"daemon":  {"api", "archive", "console", "core", "service", "store", "wire"},
 	"standin": {"wire/netconf"},

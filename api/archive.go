@@ -287,15 +287,7 @@ func (s *server) SetMoment(c *gin.Context, name gen.Name) {
 
 // DeleteMoment implements deleteMoment.
 func (s *server) DeleteMoment(c *gin.Context, name gen.Name) {
-	s.gone(c, s.Notes.DeleteMoment(c, name, caller(c).Name))
-}
-
-func (s *server) gone(c *gin.Context, err error) {
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	s.done(c, s.Notes.DeleteMoment(c, name, caller(c).Name))
 }
 
 // SetNote implements setNote.
@@ -453,5 +445,5 @@ func (s *server) SaveSearch(c *gin.Context, name gen.Name) {
 
 // DeleteSearch implements deleteSearch.
 func (s *server) DeleteSearch(c *gin.Context, name gen.Name) {
-	s.gone(c, s.Notes.DeleteSearch(c, name, caller(c).Name))
+	s.done(c, s.Notes.DeleteSearch(c, name, caller(c).Name))
 }

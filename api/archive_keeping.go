@@ -132,12 +132,12 @@ func (s *server) SetHold(c *gin.Context, name gen.Name) {
 	if !ok {
 		return
 	}
-	s.gone(c, s.Keeping.SetHold(c, keeping.Hold{Name: name, Selector: in.Selector, Reason: in.Reason, Account: caller(c).Name}))
+	s.done(c, s.Keeping.SetHold(c, keeping.Hold{Name: name, Selector: in.Selector, Reason: in.Reason, Account: caller(c).Name}))
 }
 
 // LiftHold implements liftHold.
 func (s *server) LiftHold(c *gin.Context, name gen.Name) {
-	s.gone(c, s.Keeping.DeleteHold(c, name, caller(c).Name))
+	s.done(c, s.Keeping.DeleteHold(c, name, caller(c).Name))
 }
 
 // GetHeads implements getHeads.

@@ -2,6 +2,7 @@ package api
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -74,8 +75,9 @@ func caller(c *gin.Context) accounts.Account {
 func (s *server) validate(c *gin.Context) {
 	key := c.Request.Method + " " + c.FullPath()
 	op := s.ops[key]
+	whole, limit := c.Request.Body, bodyLimit(c)
 	if op.RequestBody != nil {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit(c))
+		c.Request.Body = http.MaxBytesReader(c.Writer, whole, limit)
 		if kind := c.ContentType(); kind != "application/json" {
 			problem(c, http.StatusUnsupportedMediaType, "The body must be JSON.", "Send it with Content-Type: application/json.")
 			return
@@ -98,8 +100,11 @@ func (s *server) validate(c *gin.Context) {
 	var request *openapi3filter.RequestError
 	switch {
 	case errors.As(err, &tooLarge):
-		c.Header("Connection", "close") // the rest of the body is not worth reading
-		problem(c, http.StatusRequestEntityTooLarge, "The body is too large.", "It may have at most 1 MiB.")
+		// Whoever is still sending would not hear the answer: some more of it is
+		// taken, and of what is larger still the connection is closed.
+		_, _ = io.CopyN(io.Discard, whole, limit)
+		c.Header("Connection", "close")
+		problem(c, http.StatusRequestEntityTooLarge, "The body is too large.", fmt.Sprintf("It may have at most %d MiB.", limit>>20))
 	case errors.As(err, &request):
 		detail := request.Reason
 		if request.Err != nil {

@@ -17,6 +17,7 @@ import (
 	"vergekeep/core/ref"
 	"vergekeep/core/selector"
 	"vergekeep/service/accounts"
+	"vergekeep/service/copies"
 	"vergekeep/service/fleet"
 	"vergekeep/service/imports"
 	"vergekeep/service/keeping"
@@ -63,6 +64,9 @@ var statuses = []struct {
 	{imports.ErrInvalid, http.StatusBadRequest, "This is not an import."},
 	{imports.ErrUnknown, http.StatusNotFound, "There is no such import."},
 	{imports.ErrFetch, http.StatusBadGateway, "The list could not be fetched."},
+	{copies.ErrInvalid, http.StatusBadRequest, "It cannot be copied like this."},
+	{copies.ErrUnknown, http.StatusNotFound, "There is no such copy."},
+	{copies.ErrPlace, http.StatusBadGateway, "The copy could not be brought up to date."},
 	{rounds.ErrAddresses, http.StatusBadRequest, "These are no addresses."},
 	{rounds.ErrUnknownSchedule, http.StatusNotFound, "There is no such schedule."},
 	{rounds.ErrScheduleThere, http.StatusConflict, "A schedule of that name exists."},

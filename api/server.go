@@ -22,6 +22,7 @@ import (
 	"vergekeep/archive"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/copies"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
 	"vergekeep/service/imports"
@@ -42,6 +43,7 @@ type Config struct {
 	Vault    *vault.Vault
 	Rounds   *rounds.Service
 	Imports  *imports.Service
+	Copies   *copies.Service
 	Texts    *texts.Texts
 	Notes    *notes.Service
 	Finder   *search.Service

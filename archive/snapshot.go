@@ -137,3 +137,35 @@ func (a *Archive) Each(ctx context.Context, f func(r Revision, text func() (stri
 	}
 	return rows.Err()
 }
+
+// End is how far the revisions of a configuration reach.
+type End struct {
+	Key
+	ID     int64
+	Newest int // number of the one in force since last
+	Last   int // number of the one that arrived last
+}
+
+// Ends is the end of every configuration that has one.
+func (a *Archive) Ends(ctx context.Context) ([]End, error) {
+	rows, err := a.db.Query(ctx, `SELECT id, device_id, datastore, part, newest, last FROM configurations WHERE last > 0 ORDER BY device_id, datastore, part`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []End
+	for rows.Next() {
+		var e End
+		if err := rows.Scan(&e.ID, &e.Device, &e.Datastore, &e.Part, &e.Newest, &e.Last); err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	return list, rows.Err()
+}
+
+// After is the revisions of a configuration that arrived after one, in the order
+// of their arrival.
+func (a *Archive) After(ctx context.Context, configuration int64, number int) ([]Revision, error) {
+	return a.query(ctx, `WHERE c.id = ? AND r.number > ? ORDER BY r.number`, configuration, number)
+}

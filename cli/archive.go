@@ -19,7 +19,7 @@ func (a *app) archiveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "archive", Usage: "the archive itself", Category: "Keeping",
 		Commands: []*cli.Command{
-			a.archiveCheck(), a.archiveStats(), a.archiveBackup(), a.archiveImport(), a.archiveExport(), a.nearestCommand(), a.archiveRetention(), a.archiveThin(), a.archiveHold(),
+			a.archiveCheck(), a.archiveStats(), a.archiveBackup(), a.archiveImport(), a.archiveExport(), a.archiveCopy(), a.nearestCommand(), a.archiveRetention(), a.archiveThin(), a.archiveHold(),
 			a.archiveKey(), a.archiveSign(), a.archiveProve(), a.archiveVerify(),
 		},
 	}

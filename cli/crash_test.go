@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,12 +23,30 @@ import (
 )
 
 // service starts the binary and waits until it is ready.
-func service(t *testing.T, binary, data, listen string) (cmd *exec.Cmd, url string, first *bytes.Buffer) {
+// said is what a program has written so far.
+type said struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
+}
+
+func service(t *testing.T, binary, data, listen string) (cmd *exec.Cmd, url string, first *said) {
 	t.Helper()
 	cmd = exec.Command(binary, "serve", "--data", data, "--listen", listen, "--concurrency", "4")
 	log, err := cmd.StderrPipe()
 	require.NoError(t, err)
-	first = &bytes.Buffer{}
+	first = &said{}
 	cmd.Stdout = first
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill() })

@@ -1,19 +1,13 @@
 package cli
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net/http"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -22,6 +16,7 @@ import (
 	"vergekeep/client"
 	"vergekeep/client/gen"
 	"vergekeep/core/naming"
+	"vergekeep/wire/git"
 )
 
 func (a *app) archiveImport() *cli.Command {
@@ -200,54 +195,26 @@ func filesOf(_ context.Context, folder string, p *naming.Pattern) (files []oldFi
 // commitsOf are the files that the commits of a git repository changed, along
 // the first parents.
 func commitsOf(ctx context.Context, folder string, p *naming.Pattern) (files []oldFile, others []string, err error) {
-	out, err := gitIn(ctx, folder, nil, "log", "--reverse", "--first-parent", "-m", "--raw", "--no-abbrev", "--no-renames", "-z", "--format=%x01%ct%x02%an")
+	changes, err := git.Changes(ctx, folder)
 	if err != nil {
 		return nil, nil, err
 	}
 	seen := map[string]bool{}
-	for _, commit := range bytes.Split(out, []byte{1})[min(1, bytes.Count(out, []byte{1})):] {
-		head, rest, _ := bytes.Cut(commit, []byte{0})
-		stamp, author, _ := strings.Cut(strings.TrimSpace(string(head)), "\x02")
-		seconds, err := strconv.ParseInt(stamp, 10, 64)
-		if err != nil {
-			return nil, nil, fmt.Errorf("git says %q where a time should be", stamp)
+	for _, c := range changes {
+		name, ok := p.Read(c.Path, time.Local)
+		if !ok {
+			if !seen[c.Path] {
+				seen[c.Path] = true
+				others = append(others, c.Path)
+			}
+			continue
 		}
-		parts := bytes.Split(bytes.TrimLeft(rest, "\n"), []byte{0})
-		for i := 0; i+1 < len(parts); i += 2 {
-			meta, path := strings.Fields(strings.TrimSpace(string(parts[i]))), string(parts[i+1])
-			if len(meta) < 5 || strings.HasPrefix(meta[4], "D") || meta[1] == "160000" {
-				continue // a file that was taken away says nothing of its device
-			}
-			name, ok := p.Read(path, time.Local)
-			if !ok {
-				if !seen[path] {
-					seen[path] = true
-					others = append(others, path)
-				}
-				continue
-			}
-			if name.At.IsZero() {
-				name.At = time.Unix(seconds, 0)
-			}
-			blob := meta[3]
-			files = append(files, oldFile{path: path, author: author, name: name, read: func() ([]byte, error) { return gitIn(ctx, folder, nil, "cat-file", "blob", blob) }})
+		if name.At.IsZero() {
+			name.At = c.At
 		}
+		files = append(files, oldFile{path: c.Path, author: c.Author, name: name, read: func() ([]byte, error) { return c.Text(ctx) }})
 	}
 	return files, others, nil
-}
-
-// gitIn runs git in a folder; what it says when it fails is the error.
-func gitIn(ctx context.Context, folder string, stdin io.Reader, args ...string) ([]byte, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", folder}, args...)...)
-	var out, said bytes.Buffer
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = stdin, &out, &said
-	if err := cmd.Run(); err != nil {
-		if errors.Is(err, exec.ErrNotFound) {
-			return nil, errors.New("git is not installed; it is needed for git repositories")
-		}
-		return nil, fmt.Errorf("git %s: %s", args[0], strings.TrimSpace(said.String()))
-	}
-	return out.Bytes(), nil
 }
 
 func (a *app) archiveExport() *cli.Command {
@@ -263,8 +230,6 @@ func (a *app) archiveExport() *cli.Command {
 		Action: a.exportGit,
 	}
 }
-
-const branch = "refs/heads/main"
 
 func (a *app) exportGit(ctx context.Context, cmd *cli.Command) error {
 	if err := exactly(cmd, 1, "a folder"); err != nil {
@@ -282,97 +247,75 @@ func (a *app) exportGit(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	folder := cmd.Args().First()
-	if _, err := os.Stat(folder); errors.Is(err, os.ErrNotExist) {
-		if err := os.MkdirAll(folder, 0o700); err != nil {
-			return err
-		}
-		if _, err := gitIn(ctx, folder, nil, "init", "-q", "-b", "main"); err != nil {
-			return err
-		}
-	}
-	// What is there already says so in its trailers.
-	there := map[string]bool{}
-	if _, err := gitIn(ctx, folder, nil, "rev-parse", "-q", "--verify", branch); err == nil {
-		out, err := gitIn(ctx, folder, nil, "log", "--format=%(trailers:key=Revision,valueonly)", branch)
-		if err != nil {
-			return err
-		}
-		for line := range strings.Lines(string(out)) {
-			if line = strings.TrimSpace(line); line != "" {
-				there[line] = true
-			}
-		}
-	}
-	r, err := c.ListFleetAtWithResponse(ctx, &gen.ListFleetAtParams{Selector: set(cmd, "selector")})
-	if err := client.Check(r, err); err != nil {
+	if err := git.Init(ctx, folder, false); err != nil {
 		return err
 	}
-	type entry struct {
-		gen.Revision
-		path string
+	// What is there already says so in its trailers.
+	there, err := git.Trailers(ctx, folder, "Revision")
+	if err != nil {
+		return err
 	}
-	var list []entry
-	for _, conf := range r.JSON200.Configurations {
-		store := gen.ListRevisionsParamsDatastore(conf.Revision.Datastore)
-		revisions, err := c.ListRevisionsWithResponse(ctx, conf.Device, &gen.ListRevisionsParams{Datastore: &store, Part: &conf.Revision.Part})
-		if err := client.Check(revisions, err); err != nil {
-			return err
-		}
-		path := pattern.Write(naming.Name{Device: conf.Device, Site: conf.Site, Datastore: conf.Revision.Datastore, Part: conf.Revision.Part})
-		if !pattern.Has("datastore") && conf.Revision.Datastore != "running" {
-			path = beforeEnding(path, conf.Revision.Datastore)
-		}
-		if !pattern.Has("part") && conf.Revision.Part != "" {
-			path = beforeEnding(path, conf.Revision.Part)
-		}
-		for _, rev := range *revisions.JSON200 {
-			if !there[rev.Ref] && !deref(rev.Thinned) && rev.Origin != gen.Drafted {
-				list = append(list, entry{rev, path})
+	list, err := exported(ctx, c, set(cmd, "selector"), pattern, there)
+	if err != nil {
+		return err
+	}
+	err = git.Add(ctx, folder, func(yield func(git.Commit, error) bool) {
+		for _, e := range list {
+			conf, err := c.GetConfigurationWithResponse(ctx, &gen.GetConfigurationParams{Ref: e.Ref})
+			if err = client.Check(conf, err); err != nil {
+				yield(git.Commit{}, err)
+				return
+			}
+			title := fmt.Sprintf("%s: %s", strings.TrimSuffix(e.Ref, fmt.Sprintf("@%d", e.Number)), told(e.Revision))
+			if !yield(git.Commit{Path: e.path, Author: deref(e.Author), At: e.FirstSeen, Arrived: e.Arrived, Title: title, Trailers: [][2]string{{"Revision", e.Ref}, {"Hash", e.Hash}}, Text: []byte(textOf(conf.JSON200))}, nil) {
+				return
 			}
 		}
-	}
-	sort.SliceStable(list, func(i, j int) bool { return list[i].FirstSeen.Before(list[j].FirstSeen) })
-	stream, feed := io.Pipe()
-	go func() {
-		w := bufio.NewWriterSize(feed, 1<<20)
-		err := func() error {
-			for i, e := range list {
-				conf, err := c.GetConfigurationWithResponse(ctx, &gen.GetConfigurationParams{Ref: e.Ref})
-				if err := client.Check(conf, err); err != nil {
-					return err
-				}
-				text := textOf(conf.JSON200)
-				who := strings.NewReplacer("<", "", ">", "", "\n", " ").Replace(deref(e.Author))
-				if who == "" {
-					who = "Verge Keep"
-				}
-				message := fmt.Sprintf("%s: %s\n\nRevision: %s\nHash: %s\n", strings.TrimSuffix(e.Ref, fmt.Sprintf("@%d", e.Number)), told(e.Revision), e.Ref, e.Hash)
-				fmt.Fprintf(w, "commit %s\nauthor %s <> %d +0000\ncommitter Verge Keep <> %d +0000\ndata %d\n%s", branch, who, e.FirstSeen.Unix(), e.Arrived.Unix(), len(message), message)
-				if i == 0 && len(there) > 0 {
-					fmt.Fprintf(w, "from %s^0\n", branch)
-				}
-				fmt.Fprintf(w, "M 100644 inline %s\ndata %d\n%s\n", gitPath(e.path), len(text), text)
-			}
-			return w.Flush()
-		}()
-		_ = feed.CloseWithError(err)
-	}()
-	if _, err := gitIn(ctx, folder, stream, "fast-import", "--quiet"); err != nil {
+	})
+	if err != nil {
 		return err
 	}
 	if len(list) > 0 {
 		// The files themselves, for whoever looks into the folder.
-		if _, err := gitIn(ctx, folder, nil, "reset", "-q", "--hard", "main"); err != nil {
+		if _, err := git.Run(ctx, folder, nil, "reset", "-q", "--hard", "main"); err != nil {
 			return err
 		}
 	}
 	fmt.Fprintf(a.Err, "%s added to %s; %d were there.\n", plural(len(list), "commit"), folder, len(there))
 	if remote := cmd.String("push"); remote != "" {
-		if _, err := gitIn(ctx, folder, nil, "push", "-q", remote, "main"); err != nil {
-			return err
-		}
+		return git.Push(ctx, folder, remote)
 	}
 	return nil
+}
+
+// outgoing is a revision and the path that it is exported to.
+type outgoing struct {
+	gen.Revision
+	path string
+}
+
+// exported are the revisions that are not there yet, the oldest first.
+func exported(ctx context.Context, c *client.Client, selector *string, pattern *naming.Pattern, there map[string]bool) ([]outgoing, error) {
+	r, err := c.ListFleetAtWithResponse(ctx, &gen.ListFleetAtParams{Selector: selector})
+	if err := client.Check(r, err); err != nil {
+		return nil, err
+	}
+	var list []outgoing
+	for _, conf := range r.JSON200.Configurations {
+		store := gen.ListRevisionsParamsDatastore(conf.Revision.Datastore)
+		revisions, err := c.ListRevisionsWithResponse(ctx, conf.Device, &gen.ListRevisionsParams{Datastore: &store, Part: &conf.Revision.Part})
+		if err := client.Check(revisions, err); err != nil {
+			return nil, err
+		}
+		path := pattern.Path(naming.Name{Device: conf.Device, Site: conf.Site, Datastore: conf.Revision.Datastore, Part: conf.Revision.Part})
+		for _, rev := range *revisions.JSON200 {
+			if !there[rev.Ref] && !deref(rev.Thinned) && rev.Origin != gen.Drafted {
+				list = append(list, outgoing{rev, path})
+			}
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].FirstSeen.Before(list[j].FirstSeen) })
+	return list, nil
 }
 
 // told is a revision in a few words, for the first line of a commit.
@@ -384,14 +327,4 @@ func told(r gen.Revision) string {
 		return m
 	}
 	return "order, blanks or secrets"
-}
-
-func beforeEnding(path, word string) string {
-	ending := filepath.Ext(path)
-	return strings.TrimSuffix(path, ending) + "." + word + ending
-}
-
-// gitPath quotes a path as git fast-import wants it.
-func gitPath(path string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(path) + `"`
 }

@@ -82,10 +82,12 @@ func pemKey(path, kind string) ([]byte, error) {
 func (a *app) archiveSign() *cli.Command {
 	return &cli.Command{
 		Name: "sign", Usage: "sign the ends of all chains, with a key that the service never sees", ArgsUsage: "FILE",
-		Description: example("vergekeep archive sign ./heads-2026-11-23.json --key ./signing.pem", "vergekeep archive sign ./heads.json --key ./signing.pem --time-stamp https://tsa.example/stamp") +
+		Description: example("vergekeep archive sign ./heads-2026-11-23.json --key ./signing.pem", "vergekeep archive sign ./heads.json --key ./signing.pem --time-stamp https://tsa.example/stamp",
+			"vergekeep archive sign ./heads.json --key ./signing.pem --send vault") +
 			"\n\nOne's own signature proves no time. A time-stamping authority (RFC 3161) proves it, or somebody else to whom the file is sent the same day.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key", Required: true, Usage: "the key, an Ed25519 private key in PEM (PKCS #8)"},
+			&cli.StringFlag{Name: "send", Usage: "put the signed heads into this copy too; see 'vergekeep archive copy'"},
 			&cli.StringFlag{Name: "time-stamp", Usage: "address of a time-stamping authority; it gets the signature's hash and nothing else"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -130,6 +132,13 @@ func (a *app) archiveSign() *cli.Command {
 				return err
 			}
 			fmt.Fprintf(a.Err, "The ends of %s signed.\n", plural(len(heads.Heads), "chain"))
+			if to := cmd.String("send"); to != "" {
+				r, err := c.SendHeadsWithResponse(ctx, to, gen.SignedHeads{Name: "heads-signed-" + time.Now().UTC().Format("2006-01-02T150405Z"), Data: data})
+				if err := client.Check(r, err); err != nil {
+					return fmt.Errorf("they are signed, but could not be sent: %w", err)
+				}
+				fmt.Fprintf(a.Err, "Sent to %s.\n", to)
+			}
 			return nil
 		},
 	}

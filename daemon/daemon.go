@@ -23,6 +23,7 @@ import (
 	"vergekeep/console"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/copies"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
 	"vergekeep/service/imports"
@@ -69,6 +70,7 @@ type Daemon struct {
 	Vault    *vault.Vault
 	Imports  *imports.Service
 	Keeping  *keeping.Service
+	Copies   *copies.Service
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
 	// created the account, else "".
@@ -162,9 +164,10 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	said, finder := notes.New(d.db, d.Archive, c.Now), search.New(d.Archive, d.Fleet, dialects, c.Now)
 	d.Fleet.SetSearches(said.Finds(finder))
 	d.Keeping = keeping.New(d.db, d.Archive, d.Fleet, c.Log, c.Now)
+	d.Copies = copies.New(copies.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Rounds: d.Rounds, Vault: d.Vault, Dialects: dialects, Bus: bus, Heads: d.Keeping.Heads, Data: c.Data, Log: c.Log, Now: c.Now})
 	d.handler, err = api.New(api.Config{
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
-		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
+		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
 		Texts: texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now), Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})
@@ -275,6 +278,7 @@ func (d *Daemon) Serve(ctx context.Context) error {
 	wg.Go(func() { d.Rounds.RunSchedules(background) })
 	wg.Go(func() { d.Imports.Keep(background) })
 	wg.Go(func() { d.Keeping.Run(background) })
+	wg.Go(func() { d.Copies.Keep(background) })
 	failed := make(chan error, 1)
 	wg.Go(func() { failed <- srv.Serve(d.listener) })
 	close(d.ready)

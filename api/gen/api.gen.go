@@ -798,6 +798,39 @@ type ConfigurationAt struct {
 	Site     string   `json:"site"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	Credential  string `json:"credential"`
+	Destination string `json:"destination"`
+
+	// HostKey Fingerprint of the server's host key.
+	HostKey    *string    `json:"hostKey,omitempty"`
+	LastFailed *bool      `json:"lastFailed,omitempty"`
+	LastGood   *time.Time `json:"lastGood,omitempty"`
+	LastRun    *time.Time `json:"lastRun,omitempty"`
+	LastSaid   *string    `json:"lastSaid,omitempty"`
+	Name       string     `json:"name"`
+	Names      string     `json:"names"`
+	Secrets    bool       `json:"secrets"`
+	Selector   string     `json:"selector"`
+}
+
+// CopyEdit defines model for CopyEdit.
+type CopyEdit struct {
+	// Credential That logs in to an SFTP server.
+	Credential *string `json:"credential,omitempty"`
+
+	// Destination folder:/PATH, sftp://[USER@]HOST[:PORT]/PATH or git:REMOTE.
+	Destination string `json:"destination"`
+
+	// Names How its files are named; {site}/{device}.cfg if left out.
+	Names *string `json:"names,omitempty"`
+
+	// Secrets With the secrets; this takes the right see-secrets too.
+	Secrets  *bool   `json:"secrets,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+}
+
 // Credential defines model for Credential.
 type Credential struct {
 	Changed time.Time `json:"changed"`
@@ -1799,6 +1832,14 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// SignedHeads defines model for SignedHeads.
+type SignedHeads struct {
+	Data []byte `json:"data"`
+
+	// Name What it is called there, without .json.
+	Name string `json:"name"`
+}
+
 // Site defines model for Site.
 type Site struct {
 	// AtOnce Most visits at a time; 0 for no limit.
@@ -2179,6 +2220,15 @@ type ImportRevisionJSONRequestBody = OldText
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
 
+// SetCopyJSONRequestBody defines body for SetCopy for application/json ContentType.
+type SetCopyJSONRequestBody = CopyEdit
+
+// SendHeadsJSONRequestBody defines body for SendHeads for application/json ContentType.
+type SendHeadsJSONRequestBody = SignedHeads
+
+// TrustCopyJSONRequestBody defines body for TrustCopy for application/json ContentType.
+type TrustCopyJSONRequestBody = Why
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = NewCredential
 
@@ -2322,6 +2372,24 @@ type ServerInterface interface {
 
 	// (GET /configuration)
 	GetConfiguration(c *gin.Context, params GetConfigurationParams)
+
+	// (GET /copies)
+	ListCopies(c *gin.Context)
+
+	// (DELETE /copies/{name})
+	DeleteCopy(c *gin.Context, name Name)
+
+	// (PUT /copies/{name})
+	SetCopy(c *gin.Context, name Name)
+
+	// (POST /copies/{name}/heads)
+	SendHeads(c *gin.Context, name Name)
+
+	// (POST /copies/{name}/run)
+	RunCopy(c *gin.Context, name Name)
+
+	// (POST /copies/{name}/trust)
+	TrustCopy(c *gin.Context, name Name)
 
 	// (GET /credentials)
 	ListCredentials(c *gin.Context)
@@ -3055,6 +3123,144 @@ func (siw *ServerInterfaceWrapper) GetConfiguration(c *gin.Context) {
 	}
 
 	siw.Handler.GetConfiguration(c, params)
+}
+
+// ListCopies operation middleware
+func (siw *ServerInterfaceWrapper) ListCopies(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCopies(c)
+}
+
+// DeleteCopy operation middleware
+func (siw *ServerInterfaceWrapper) DeleteCopy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteCopy(c, name)
+}
+
+// SetCopy operation middleware
+func (siw *ServerInterfaceWrapper) SetCopy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetCopy(c, name)
+}
+
+// SendHeads operation middleware
+func (siw *ServerInterfaceWrapper) SendHeads(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendHeads(c, name)
+}
+
+// RunCopy operation middleware
+func (siw *ServerInterfaceWrapper) RunCopy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunCopy(c, name)
+}
+
+// TrustCopy operation middleware
+func (siw *ServerInterfaceWrapper) TrustCopy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TrustCopy(c, name)
 }
 
 // ListCredentials operation middleware
@@ -4599,6 +4805,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/imports/:name", wrapper.DeleteImport)
 	router.PUT(options.BaseURL+"/imports/:name", wrapper.SetImport)
 	router.POST(options.BaseURL+"/imports/:name/run", wrapper.RunImport)
+	router.GET(options.BaseURL+"/copies", wrapper.ListCopies)
+	router.DELETE(options.BaseURL+"/copies/:name", wrapper.DeleteCopy)
+	router.PUT(options.BaseURL+"/copies/:name", wrapper.SetCopy)
+	router.POST(options.BaseURL+"/copies/:name/run", wrapper.RunCopy)
+	router.POST(options.BaseURL+"/copies/:name/trust", wrapper.TrustCopy)
+	router.POST(options.BaseURL+"/copies/:name/heads", wrapper.SendHeads)
 	router.GET(options.BaseURL+"/freshness", wrapper.GetFreshness)
 	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
 	router.POST(options.BaseURL+"/credentials", wrapper.AddCredential)
@@ -4658,191 +4870,200 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3Zkhs3tuCvIHgnom/HsFZLanfVU7kkWbK1tVi2415LD6jMQxKuJJAGkEWxHYqYr5kPmy+ZwAGQCxNI",
-	"ZrJISu7bL91WJYjl4ODsyx+jRCxywYFrNbr4Y5RTSRegQeK/vluZ/01BJZLlmgk+uhhNtCwSXUggC6qT",
-	"OSiiIDHfFKE8JRnjoMjtiiznVBM9hxWhEi7d381iVILCf5pR5v+PR+MRM1P/XoBcjcYjThcwuhjdmv9W",
-	"yRwW1G5jSotMjy5Gym9hNB4BLxaji18bf8O1Rh/HI73KwY5nfDb6/Hk8ui6kEtJMR7NMLJ8tcr36mWYF",
-	"jC60LGC8dtjnUizMIcgrxu/IHGgKkogp/imnMyC3MBUyeoLErlY/xYJ+egV8pueji0enp6EtPvuUQ6Ih",
-	"DYDeAprkVGuQXJmdIJiZIuB+RbQgKZtOQcY25Uc2tsU0LNTa/h4H9jc2A17awY+rz1RKusLdv3yK05l1",
-	"c6rn1bLMLCjh94JJczYL7WoDUyEX1Fwu4/rJo9F4tGCcLczdnpWrMK5hBhLXecUWTJdLrR0xw49B5Dk3",
-	"h1rQT3bu81P8Z/dSb3DS4KHw/7qOVQPnefi6J5BBojtxMnRE5X8WWe3syTffPgqupyVLdBu5vgO9BOBE",
-	"LwVJ4Z4loAyaM0nEkhOzqn3gNE0lKIWPueCaaCFimKbsUvUduv3cCpEB5bih/xYcej/IG7YA8k/BAV8h",
-	"M5taMj0XhSbmj4wTSiRML8lPN9eETUkGU01EoWNbNFPFQPgkAL/P5rJVLrgCfC7vpLjNYGH+MxFcA0fI",
-	"0jzPWELNnk9yO+J//6bMAf6oLfW/JExHF6P/OKlI8In9qk78vLhiEwS/mBe/BK7JUgo+O0Ygut+Zaa8S",
-	"vBik5lLkIDWze00kUEdXyteWUg1HBo6jwFPnDvFbHySbzS2/KOlG12Hem+Hmd01qMR4pTTWu4Kk4TTS7",
-	"N3tJmaK3GaRhKl69t1/LJ2i35Occl6etJhC3v0GC+3AgepZaEkLTlBng0uxdDWBTmikYr8FwFzu2cwT3",
-	"JZM5u4f3kAsZuMDblbb/0SKW61Rr7LFR1e6v9hWJYfMCW5e8flkS7pkyfD48pdJCriFXbHdr8Kgmrm17",
-	"7E5bTlxuugNwE02dGBOGW/MhvZ2SlCnNeKKJhk9aGSLRD7RTNiskvu8INOrgb676tLVk+9eO/kbujmUQ",
-	"PIwRSlKq6S1V0PMoHJagdH+KILJ00PiccW6Ror12b3wKHZRJlCWRE6XEbKbnifW83FJz3vd+O1aqYsmc",
-	"CJ6tEKpzquZGyLqDXB9vRmh/fS1UGTdw3W9lA9ab6y4hX15ZCdvQc7gWC3MBrYdAB1xdJw4ayp4WWYg7",
-	"rBM7P3JsVq+mjWw7p5I5Rtnc+pylKfAJJBJCr+p6TvkMUqOLmAFEO+2DFJxNmUMRqkkqQBEuNFFzsQw/",
-	"PpYC1yyhWUheGY+MRLGJ4U1YCiWf7D1YLAewVLEMMlSnivWex6kUlnBGOPTmSfyvHbDb13PTuolLo8Uk",
-	"c0KTBHKtCKs/rAguIeg9VOsX5fdZA4CDZ7Wn8RoKdSPge/i9cJRugHRwu6qLBn1UUvf2P+mGkvJNTUU5",
-	"a6ooR2chnIWazrgbVa4nootCJoi9eUa1udkoZ0J2d1kK5GP7RJ0uLfQcJFEsRcZVV2OCG+/3rsq9qVLl",
-	"aT/nfzrtY4Pc34GIYUSq0f02MbNEMCh1Lai6i+j+SNioBGIRmUy9cSKhWWb1/fb5JF2Gn6OiCyBUEWQ4",
-	"Y7Kcg4TSXoMkkmYZ3hr5z59unh99+9cGhzU/C7ENz+A2EjA/7gFUK0Sw/FvqvkB3AbXtlpB3U9R2tfGC",
-	"r/SgK64/ld3Aj2kYcGYcXttGbdHgUSUgobUMcU2ltGy3v1SRiMWC8lS9A/ma8UIHJNnXQmnixxFKFjju",
-	"kpwazkG4IGjdCfPuwSrunKpnGdyX77T9gO4YT+tUPadKLYU0iHIHKzOnuAM+skcrONPmb5M3r9+RQoEM",
-	"kvyoXp1vgEomZowPhUkuxT3w9oy/zIETpsmSKpJRpR0rhrTxzjuhJym/C1OXTCxBGpFZS+T5TKrI9iQo",
-	"rX7immXtmV7a3UmYFgpNm4KIqQaOhihmBTm7QGWH7bdzVbO6tT9azhGCmATCtCrFTEMqJdCUUG2ue0zY",
-	"FDdlBl4Q4PdjYuR3IqTH6OPQbgymRJAibO2oWf/wDmpTOIxdQ+06boVeYfV0xuWj7iYGWxhPaKHnVmTz",
-	"z60J33dUKZLPJVVo3qOcmHd0/w2+pLZgcNqXvjRkqYY0dRrW7/1Dbu3wuZCEqjvGZ+R2ZXd3nlgbPHVW",
-	"U8JUv61Cne5sHm6ITR8T7xgplIViv5lLitZv9AMgm0t2T5NV6KErJwPmFQ70A6OnQTGBOSgv159/D4ha",
-	"Et8LPPWnvNn43/G+frLX91AFPmzaEyJAtyeMJ2AFynIXSH8dQTiuuds8r0DhAanzaDwqyfFmG2gpjOBW",
-	"QpTmabn9NRBY/0PwXGBJUU8T6VSCmnM3V5es9bwc+Hk8mklR5ANNp3Oh9I+wCtgtJi+ujs4fPyFTxmcg",
-	"c8m4tQn2n5ulPY+b0VvIBm7cyAXWtNIf78xvvhciHfaLn5liA5B7IVLIgkeICldiOgUJ6Y+wCosstSuw",
-	"umld9HDWJJSTjKysjyPm0atsJiTT84UKrSIU2LmtjkUyYdYkei6K2VwTRaeAn9AXBmlYpRNZ+pI78tA+",
-	"huCgjFg3YNs5ZTI8mflihBelaXJnd840uQWzb0W0iEynGfCQADURZEH5yjnu0DynCprhv60IGzGId6pM",
-	"eeWD63rFlqCUjrXxSIosjCkKJKNh7IqoWnGZ0UCRLXIhHVLdAeR4P4wTpSEPQjDuZcqpo7USNNLSkH6h",
-	"CpVDyMf7y9zas60NmSQ0x0AOpoj7SXA3WlKuvEcqLBF7YdwHfRB/YUTRlTom3wk9R8QueC6FRltVnZ1o",
-	"yDhoawlX5lpCxyq4ovch28grjC2xb1YUmdEGSGb0JRTLjIJBZUT7cHMi6+tPfYocv4Tw4B6kauqStW+M",
-	"hhHkt2KRE8MkNttAMYzCawFWkUc8bujznkeWRL9yi1ZMr2KXcfb7FDRlIb2/5QJrH8ohmbctGIkeaDJv",
-	"cLe+Fo51vlTJNptfvGcKBj4hN+AvjqopylJCb0Vh/qUgm479EUrttde+3/i1gvZ0uoBJSV7WDKUoAEtI",
-	"hExtWIPTNc1wwovFrQvq6c2+vfOlmxdJcy3OAN/P/OZ9OoEla4+0h8sgJhW2/GbVSRqX2QBoHI230VUr",
-	"MXOz0B8QrTbI/puM716KaV7alcFIw+EvyZwpLeSKzAQoIviarhResiWetGULLwpsnKvO5GvhVJsUrzoj",
-	"b4TChTQ7x5837sUz5c0DH8ZXG4zQT4EG4x7cyxH/LXRCi8MvWCi0oQz1iQURDLAL27nir+gdnQX0sRLj",
-	"e5GOiiS3ML50gq0zEhtF6V1FZhzGXoZlFaEbklvMRW8368d3nLmSLcOiVCVakyllmRVr1klJVBGXQFVE",
-	"WFDDRBIjeW2+a7eeGz72W/OrBeHAaOaEybbtn0eUsAW9AzlMPZMYXLtBtm7fN9PZUEEsbFK1M/mtj8vj",
-	"lTsr91HN3QGv96DQlftHf2Rw4nj/x3QjGaTX9lehJ7WFktyBkFYwcXElIfU5A/9Gy6Fh7aZDvdKQx0Q0",
-	"o44r4BqN/wqAj8vQT2eO7y3AoLFhoiEPehCFuHtdZ49W8tok3Pd7gPaAtbsu1+vApRsPrwHyS0X9N3JF",
-	"e1uBiGAzABUod5v+ehUoA4ZxwxWSCJ4AzWJGCx0k7z5qzZ4TcWhdknlyfvboUX9zolkmBMpnXIoss4Jp",
-	"S9JrhKjVNt1la+x4yLeQGHFiKxthmJwOf8gbnMydr3zGmYqBpOvxGjLUuuIXYknMl7HBnrPT07Ae3hCt",
-	"BinV/d5dpRHXDui2HEWXhQ/nHqQ2BHy39A5Kvc7nbFjrot/LGKmaNgM1ElNZ2WdU+EWVgfghmCs9RoPC",
-	"hYHpmAhp3jHlMyCqSOaEKnL29/Pj0+Pz49OT828bhLP2+L7ZoLmUrhb/7zZa5yAnkAgeAMtVmUlADRUR",
-	"PL0kj9eD9utunY3KhZCh2MB35s9EC6LlCk1C5bq11IExYZzoOVNEyBTkJTk/b+UP1CBkd/Hk8eNvHm/a",
-	"VQWubwNB1bvXcfgif9dhrNOCUHXn3ZfosaZ1hw9TGFOg51RfkrMnZ9EL6XV4pxq1JQa5Ijf4Db36Nvpo",
-	"MnlRBWhSrpaxoKbeulSABERiT59nADoUyDPE5dY2i/USR9aDiQLcwWFqIJzcpeqUQctc6Lnh1ei4swQk",
-	"Nbet58CHWI/WoadDZhm/rShEu0J6p1Is+sN2mJ6Jiz/FPDi0UkRMcYFA4sYRK2eNLkPmNLkVem59GBFm",
-	"Jvoeaw3ICBH8vdueP3YUvrUjDglB6xPbWbe/NmL12/wdnTqJgQ7j5NYmkkWiffpEbvaIbRsWmdwZCReE",
-	"rSh4GrK2LPIMQuFZz40wUAVRWqfKQuC/KLcxVkLcoUsuTNNq8fYDLCloFQpJk2xAftYLFqQ5m0JRl+AC",
-	"RRVQmcxjkr//uumthRFm29jQGGDqkR9rYgJL7qxTskp/xEw7CQQhYfjiJYFFrleNm7a+XCNCGL4pvI9T",
-	"YNLkMCtVg9BvSant5OMKWR02jGt5KbUweb9g7aJqsbAluIKvpB5A4e2h6GBCzxMurTRFswoXpbtxBTpo",
-	"IS2nuxYFDxk77dRBsGW0QSbqKU4uwLt52W8a24mgHm59sy0xemIO3WB7SlcPlTc8oHqFrzi4Rlg7fuvc",
-	"bywvccttGLxEJ0bQLkCzzD/EMbHZTwMdcQ04B0iBs/kHscbFFPQnO85QjGcL0h2mBxD3CdPQiDrqfPEO",
-	"/jUvhl2tAnDtQKEb/l6KIg8JELU7+WNgiljUMtERersx2LW+o+5cshdsWFB+RpWOkRalb5y7v2c8EwuR",
-	"HKwlcXZJTjG21VbAYNw78iJxL1TPh2bpTrvdCQE6Zz4NO6HK6RCWnNPd5GpMXSZVlaSBAArev8hCtr5k",
-	"3WFWM+jtKjlyG+P6Qx5F6dTxp+uRamnAs4VXvDrBZqf4oBjbdTN563ShQ7xceH404AhJGc64nv9r7XMo",
-	"9MEnpqze52JfL2148pKpWpIUmkVoJjhERHq5el9E0ko8nq1v4/vCpTT75C7MwFqzwXhZK1H3o/FoRRdG",
-	"3vutCaYaiQia3q8nP4/Jf129fmWk1h8mb9+sGd6/PXUh3d03FTW428t55UjhmiC37oZPq7wDTNn0KQg+",
-	"utjztuD5wuS2lnY4ttA88/kyZai+dsVzjBLDOIll0EQfdD/bs6NY7uFOY8UfLMBiMta6l6K2Paw2EtKv",
-	"rFLqTixXRBbcWoJzo8/DMoy1tZyuADPEPNa+hL+GA53yV8ubuCJzeg/knnKm5v41UN6IpHT5+IFAykZ2",
-	"0TQu5FV4tlnItwcfu3uooBTC1rQuivnbCV35D6KQnGbPuJargcwqiUplw/iYj+9r29v6xpW742x8Bhi5",
-	"aKMOKj6VOFHOTVLuqANauwhDaQC+Ixhlw4mitrkfikX+Qig9LH2B6rdRIS1pZGG28xhrGQb9hcUoYXMG",
-	"9l6SSOVaq+2xPExtayFA/QirK0wloe7kD/W1/QiQI+G/g5Uigju/G7kFxVJokviGkapLWFkwXv4lGHuz",
-	"6iMSxWUcM0EIOq/YFOJ287Cq0stggWZmHB1elsOLSjXvr0MNYg5mFTxgR62hHdmo64kXVvHCemY7CEXu",
-	"kVfuOUe1vxjMw9dtU1vj+btKC+ETYMcuJk0Pt5bErqJUHNcMaBgUUwX8uCBvjFq2jiim0SUQcZGECex4",
-	"tKSRcHK8tiVe5D3NCsw6qCWm9ZBSu6LcXokZ4/GYrTjN3kCXO15LV8BHPcUnmL0XDFCKBnbW6XJHuNFr",
-	"4SMe9qM1R9kNF4OS9iUsqLzrz6CwVof9TV34sKvGAbFN1HhA0bpStbKEXCwDDvUN1U7K425WunuXM2md",
-	"uUpbaN3/FuFHnSlUgwJbe8dxxh/3G6ASgsJYxu5ilrpTogU5u7CO37lR98XUVbFFRoJOYKOl1KhPFSnY",
-	"8e431Jcazvoi5fRKC5BBejxofe0wnJa14pED0L5nwnM01fxxvMrPFlUmq4CbRxvYtSMQtZIebs0IdJql",
-	"UDoBtJ64YcMkyYKuCM2UIIqWTkRhS0gw7apIXJAPI+D3F2+uXj/7MBqTD1gD7uLd1c2LDyOjwH/wZQ4u",
-	"Xr188+zDKBBy/u9KC4eotDAI7/9dkuFPUZKhRR8itKCqT7BdVlk7YtM87TJm85IouAdJM7Q0K8ippNpG",
-	"cuHLUzZiFEVtM9DFyykXOsoUJoD3u6/9pa/9z01Ji+R4+mTTRaE08gDMnb4kGVDJtc/Xt3dos4ri0uID",
-	"A0WD2Wy7TWUL8dp2lnLkgZVO6UFZDw2P9YGcVJED1I2AD848DYdiVxbDJtnfyHgbgsxGVHlIvG1T/4yA",
-	"6r2PtxviyGucoUsyNDCqiW4dKS+l9RDzdDyJ9clHlKWYxTATIrWvU/ny990WxeYiWOPeumWqGJd1Sh1j",
-	"ezKE6aOf/WYq4Wg5ZxkaSaaUZcp5gawz1SowRhQ1rP2SnHUE3W/sjjDkRUxqZYP3+arhE1aGbo+P8DKm",
-	"nI/Ik0FZGPVJ3bG8s4BfD5ZUdGTSDBJ4VG60BCvnNbMQ/na+8b2XaNP7ZresjOqofO0CYqjg2NQg48qW",
-	"xC4TKl4a90m3dHMekG4eYGSB5UQDTVdbhS400bptDR4TqmxwkS+XcEmMbLgic1HIwZKE9zM0Fyp10TGZ",
-	"a52ri5OT//d//u+YzJi+eP/s3dvJy5u37//rP8yIWtlD1FTbqz7IhNVyaURQ7carCru3aAzQF36mRebt",
-	"vQM20tQcg1VWsPNJGZBMFEjLAAzL0lQarQHN8i5OpYebqr1/Mfy1VpakdQunIWRvebbyLV760NewaTSP",
-	"FPN/acM6UDFyZfY92ocsbn3tqyHQvM3SG+fMeKChuF6QlXHDsZMBFU1poeein6KUUk2xv8Aay+PmOwYw",
-	"S13kmKXMU5Y2A1ZCvo3NK3ZEQuVU6n4KiwPzhhrUMS8IugGi4UprMuIw895PrgmFTSCURpi1cWFWgsQc",
-	"Cezn0LbUDbRNDTMMbW/5qJWTLZcMge2d+1gVCRxCZGHZyxDsQjk3jFs7gfkRdssI77uq67Eua0YjYpSm",
-	"uojEfMbrUNg/bHJe+OoTbo2OLV+Hmzt1pKNvDFZV0eg5a4iYsnvvWRZ8BkoTLUVxm0HAxdwjQHlzyZPg",
-	"XtzaA2o8t0LuhyXSVHG1vkpKlUBjwea37NcKXds/ClD+fQ9hEHx1TRsO4Hrqt+7FHRt0fpNpy0t7G2ed",
-	"03vYts9ESJpmPFToSjV7Hdq4RQ6FljTD6I2LWt9JCT67birW3RePIybP5G6Xh8h8O8KYzfs0HJ04g095",
-	"RD1MRN5g0FwsPRfzaR0fH2rRqpjqZmZis1o3okc0U/lmPbMuFbZWOr1HO4W5Rd/Nssy3C0ts2ytg7yHP",
-	"aAJbVHbotOii3J2bE0QMu0N1r+1CymJxZO9BG7kmlITdGduRZU9pqGrxM6NU2jRzH4VrpB/lUh9TulKX",
-	"5PQC/2hk8EizhqHNI1LKslV4RzdGdjZ6EDWrkyLHeg9GGqMzwL3YjwvB9ZxQTQRPIqFJirK0R0ERB5v6",
-	"rtxvO29gm6CS6hpK6vLNk8ebyUsDXkN+Gjlr+GBVuMLatqVk90Out9Jg1l+YMGhWxXIatIqUMm6wvDaP",
-	"M+LKBIAPahAyjyaMDZuqDI8MJanqjdVMUQc3Y22QSXAeIdnM8tMyRcSVgDAyGtqc8D9TSac6UuXQ62OB",
-	"OKRIahldwFWsURz7ZyzrbFBnsVpJ4zZjirX0e8uzFdaowv592DNEK1d82tDqtXZ+9aa0TTlwOqpjlgNR",
-	"eRMl2MclztdRrYYqVTAowsVhl4dF8Hn5egllUzHAboA5SJdtDHDkSnChpGqetdKRxjPvw2UNungA8HTI",
-	"G7Y1EMM33jujwOmFfdA7hQXlaa1AbASllYL07X3s2eQZjfep7Oh1uKmPjLW+DUirXK9PWhllUtuoOKE8",
-	"gSyLPN0hCS2YjlEhbhkVWW8srcuMdkc3PKDsHTVzX9zVN6AdRGmDhLHC0tJjaHfzQzMI/ZKKhSo+Pacs",
-	"KySogSHQtgfBRrUQVy8Xjx7x2b0TMtcK9lBNfdg0mCHOYHTkoDy2nsUjfHhItOxn/HfbflQCrMe7KtGr",
-	"P3B7giwIoihkdpHBU25z16k7OHHZjWJ7YD8YfH6K8CaXATKuWArhSrWs1vkUH3o9i/ReZFTbLrMFTyFh",
-	"Kb21PWelrXua0ZWtEFK2mfwYK0YRtN6oO5bnkLro2bkrGBSWvtfbrcHvBbVFWBfCctZ2Bp7/4tYJJ4m6",
-	"ikftzgGusjpBv7hN6vUJo+EtmhE3sfwF8/EXIdOHZ8dj8F24NAbBE7sSAlqtnaDZTHMnRQW8FBIp6BSF",
-	"Bn7dDTiskHPd4m8xqQ0RKfR2JtjwAWvdfIFUh99r5sAuMJRmw4iHvZxnLe0/eOKaBPPQ/o32B9+tIpbm",
-	"7oIhXQ7sayn4GE3NZMogS1VQv6tCNQJWmFtIxAKcC9x6YdDQNIUsI2nhY2LWnaSpWPI6PewZ/NH+sO6f",
-	"6m6N3jM0ZHMgyBp9uAfpMrDMQV2Y0i3MGI+VXmUxtdTb2XrFfDRrs9Su2s3TEC2rSjWN0/jdlBddx7ju",
-	"zoQeybcwsPw7vuirji9qXzUksb7KuY4UCJsD9bXLg6YcX6giXPKghz7lFygr1JSzjt2+PsaPMri5w1Ae",
-	"vrZZ/HlXx4dGX/jWxoZLEA+o1uj2GreRTKqn2J+ZLwrf2e5dzaUeCA7ZMglpHQC909gqbu6WDu61uwfB",
-	"xCkCwzO3Q+WLfRXINnA6Kh09MImt5CnO81oWJFxvpF8/9Iy/5DuJUnpw8lr0TjuDKXxMZCzsMdAR2rF3",
-	"zIoykkbPNtllROR6FkohMfbIyg8oQilsoHZBTv92cXp6dPb3i9NT8lrwo+eSDXP8b1cza5AIUtaccAcs",
-	"JY+uUljNWnu7K27Yryu76+HWUX5xUnY/GZRwKGHq6r5jBSmMAKRlSdKN0Y5np+ePxlEfwOaBOtrO53al",
-	"vYw+ZZktvH5LFTx5dGnweGHQ+skj8pp91wj1iAZ7tQFmNMi2fjGnkiYapCL/+dPN86OzJyQRKZCCM63+",
-	"WtXks4Eu4MK2GE+yImh4i1fhsI7yfjU4tAjfuWeX0UaHKRZ+rsqElRUYqk7ovQtIdVZ8Km0+nW0XQYJt",
-	"oKeF21rEdmJNST1OZrAio/xOtSqs1ZmTuI/t2xqvuhZSmvKUQKbABs/a/8XfBaxloeiNjuXrlrTggNLq",
-	"thlXvMWrsoG1bV8RI14YuZoR6F1B5tEwoaAQ/Xzd+1OTFcx3FwPavyvwJOyL3xW/cI+wrauGwSbpaotQ",
-	"3y0DcoZFuUbjWs2GnwerOgSK8CEmYVFrX4D+43gPwl20BN5N5cldq4GzckppD8N7ow7QhpdVjR27NYLb",
-	"8gkE/dWLRAId5Pob0MZb6Z/UkKm7pHRx13+mjk60lYDrDx6Fo60e34amKv8ez/XubIaGg9rF0O/Q7+5m",
-	"D+6q3kWtta2uoI148ROz2Kv4L+tF7eOcITpBmJiVoQVVbff6RtbnDYEi4vbaGFscrmFU6EQsGiRmSZm2",
-	"NpKN7uMjcR8JYti2s1VXJ4lhbvqODnEdxtQ1iSAQquJbqZVNR5aSaQ2cUA5LIxtjo141F8u2jFXjtP2q",
-	"kjabYDQSs/3NRVEEW+e10WSqQb4OiK3YXbuyRpNbmNGIMbpnNy+3khvfsc9gCTtvmVMd0ZwuixZlWjP+",
-	"0samLuiK3IKv5sIUmbM0HdZYZzzMZx/zl1xlmZO9XWqyD8WMpCOHOyuiN9HeinWV4CtExXHdi+IamF3u",
-	"p+viztzl47LHYnXNFRhDqPLLfGhS3i6jcy07KCTTq4k5pueG5bUzc0+JEHesrCJ8MboHOYOjO4C8um2a",
-	"sx9h1WCYCDjEBKASfflu7FzrfPT5M4bfT0VYUXc+sr8ospyLDIjBSjmlCRwTDAAmNgrNKJ2YDmH1UDab",
-	"+wK9mnCAVBGqyKcj/HBBPmBfjA8jQtWd8qYqxWb8iPEx+TAy/wnpEeMfRjZnna+Iky6OyTMphbSxe66f",
-	"AbH5Oor85/vn1+Tvjx7/7a/H5BVTWmGPYCyXYtsHowHkFeN3ZI79XN1Pvj3/9tu/HpP3MFWusaiV1u0q",
-	"Fii3kBp1NBWJOpEwVccLG5iDfyh/cLxIjz/YGL8EuE3dcLd1ldNkDkfnx6e1XKHRz+YOyY/2Dkv78OgM",
-	"mWcOnOZsdDH65vj0+BtX6R5R48SBA/8xsyJTeRMvU9Rxlb5Kyq4QElQuuGsUeH566hr4ax8Dn+eZKxR1",
-	"8ptjnvbB9bZ6+6phbbfD53GAbPkDHFsJYkpd1cXQEuXmfYcNfDEOncxCVcQjdgBUAXhcpelVZVUHdJ1/",
-	"J9LVIEB0huZWhdM+N1+9lgV8bl3B2c5Wbizbaq8I6a5B/Hlc4d/JHwa9PzuHkI2maAL+Wcr0Vc32LekC",
-	"NEg1uvg1vJVqyMkb83Q+f9zPhblNoa+4142dHuLGzHb2dGUymbN7OLmlyZ3r9BJ8Kd/R5O6n/MqOHkY6",
-	"RKJBHyktgS6a0KgsGYxTbEazzifbuEsSka98mKRlPynV9JYqwCoHk3+8YhqwcJ4iTB+TmzlT2D+1zoYq",
-	"MNg6LQ8HbD3cugHZZA42oywM2GvzeSu4DsQuu4TrIhCAbCng4obJ1MhO+8Q4w2zjnOp70C9wwANBsi5T",
-	"tY59Y2361u+QZSSZU8YVolLZzsOKHpeWredSiKlh9IquMGZxR9izBh2Rpd18/AWOOAQTx445PTg4YpDv",
-	"Mmr0oZkgYro/8NTYTAq+++I6oKYIqIcwmQZ4H4UcB9M9EOfxKC8CNz+BB59n90yz7BnUi2MGQPgCsr3S",
-	"GnyzXbTmHQ5oARU1rN8LQN7kRHab9NM85LgGqE0e0M/jjZf134IHkW/HpA/fq5qLpTcsVb5CpqzT886Q",
-	"RaaVJYt75ZOynooau6cqX3WPrLJaJAY0I1FUxWOMLklnsDNCF3/6zePv/iE3k1EPLP92gt2w6VxkLFnt",
-	"k040PERhec03YypLae/jHnzpoAPfQOkSjOH9LWAvZ6QJ+7yHMigwRgecNGujIfYvNfv4wxZUsMd14SKq",
-	"3e7JHUCu9iL2qELmWdEtF07cmBYzC9h37YvCjHi5unTGOVdgar0yQYgXVrnuDf43IJ08zGMbmfPbzfzx",
-	"EJJxR/uXIAUr6YvrV6Lhk1ZkKYosNcIy35MyYXhVnKLdzBk/gALqXfgx2rIEvheakoiFC++OPplrO6SX",
-	"+Fdmw5aHLveLke1VeelNFVIPgqHuaD3x08LKhXde2nwYIXitZ9AOsdP8hkqmOiS+axwC/W4GE/keKpkH",
-	"JX7c+UNnXrPo/V7QzOU9UutLQx+udd8CT+CSHJ35WsAx+ou48imCjt+MozWHjs7CtHiDXvLdatRj1DMf",
-	"F9hj7ERLhr62A+lEG56Kx8cYjbK3o3Yp6YeNghbvjTym9iRiVqd9b2c/tLD5BcDdpDonqUgKX++pi/xc",
-	"qad+5L8J0WEIUVDYVJ1H96FEc41Nj/N0Ohq7PshuawVnUxbMAv8XpH079bo42cA9HEKVC9Hf8cvkUzYr",
-	"JN1kBLpuDDyY0W7dEVWvOTgmymiBWJ/XxUJcEMGzlStcpxVJGc0g0WRBc6zHz6JalfndKLK7R6dfzqDY",
-	"Tc3rdxJFodogq23aDIWpb7u5S3Qqa/Z268vXtXEHkcgb/SY2SeW13Y3L+Co9ByarKKuDxUpc19tF7ilc",
-	"og6ew0ZMrK98oKCJGp72cGg9xb83LmJvjq3vMbtm59gVjgixaay7OdgepOVyX1/CMt6Nmde+1+0hcPOk",
-	"lqzZg6T+pGBnGLpXWmw22oMcvxBLKx47t1hZtlaIO2y5jAHNrlR/sruL8WX9YreypLZdaZh0/0Lv9kEy",
-	"DoXgLzVmGivMXRZ8BnIfuN4HsZ+WZb6HQXDiM716yGrXGJXaZ+QrLC2914uxB8aybIGLceAgjLvkSDEt",
-	"84hdLK1Z4BWzXR9brulK4dizPeUqTZ9WDdj3Ire4+Q8ss9RX3ZO80iA97pGcsCpHtMNLWj2XfQDd5ake",
-	"mBd7/29nGF2t3hRyi4ztRpIK3kUlNMYU5hL3vza6bzfmSn4GgPmW+3ybNZLy7IbODkZS4iHMDwLsOJRa",
-	"YQ7mo1tdUesylwdcFLCzGlhwVGaDl9Oj17jViOkgVENpT+KyhcuXEJXjBPFZCb1D41HHqz3JxKzTNytX",
-	"r4QtxPu1vV3c13tQBjAhOgi29kMGmjB+TN64uFAUjF3p8T2TxBNpezrEweuaPjycPu4jFKvqR/HVvKEr",
-	"18vChtOLe5Ao72HOk2s9sv87rYVoRQX197X0/S1pczgupSr1HnB01Kpyb9s8zaxMs0wssRfszzQrwFur",
-	"Qxty9eaD9D7YzOurC4spb2pMOCz3E2mwhkJVcfAo/ti2uV+z6aJWjboHlF8a7dmC154eExymVLo8B8xk",
-	"JlMh9coX95qJ3d6BdX9s0K/9oENA0C3WNzbGH6BKws8E3ZGO1YLSiXbp6TGpwG9+T/Kbnf1G9jbDn+56",
-	"7Q7Jwsaq29x0TN7Fdj7ev2aj6W4NvaukDqZ8dOZe7KTApcji9/UMP+/nqnDufUkJvd4R7iCD/ilClCsj",
-	"GqZl4QrXEH7nooPtolCjOGvVJ0DegzyaANcEezKoY3Ljmy/8RVnRBrO8bNVDe2Br96WakjlVlwNaNNh+",
-	"ZlUHiOOyXUsZ4Y/eeruVzSRQwydtjxh08/dy6tsf7pSETTMAPSC477kZ/zCLakgychW8err8T3t4/N+I",
-	"ZZ+YaC1GA5f54s57vIL+8ViE2XYCeNPkFvQSgBO9FLaD0l6wqRY40C1C4FmuHohQ61qPOZcN7sAkqekF",
-	"OT89f3J0dnZ0enZzen5xejom3zyZY3UUAxnusiQoWQhDmy8J74c8VP85kecqzqnrTasJdRVADEB3iyf1",
-	"Oq0xO2hVzHV77NgrKP3+uszLgE08loAiaGJ08B3LoDMpirz7kX1vhxxCusCl+tYPsVvfAzR6R2bY7e45",
-	"KOOy4XtWmu7W6hLPP3zw6fbienMoclg1pbboulSpdy7IzoXSR3ewUic0SSDvcLxd4fcXQukfYbUvz9uP",
-	"sLLrUN7X5bkP/d2ZKXuq7+612MQrNRdLTu5g1ewfuqMErMbdWVdpNz196cYcAmyNIr99TEd2b5XZA7v6",
-	"Mk6UhnynpNZBqjetdWf4UxLbfqUeHn7CvRDcJgodlu62194L+V238DRx80QWHU679wV/0MVFNNpcwj3D",
-	"6qgtJb9qdfbxf0Tow2+ikNz2XI/S1B/cmKF38FXFX7lDxAKwnnEsK7vuOvlC0Vd4M8UiPzLiSjfD+6FY",
-	"5C9w1CFYnl+trxphDkHwEDvlbxVserO4cud/vjDvCEvbxYn2wtQqJDksQ2uuexBm1kLEEy0LpbscToX6",
-	"Sm/ul/lq67JTL23ZZqybTQ0NRY3A5Wtx+KRJoWAfF1DWjo9Zqnx14n+lelSdwUSMwwsbQBKMA6wJE9au",
-	"2rAIj13c/XIOHKPwNeXpbmm3teN2M7XXbswhWJpdq6/y63ZvdTh0Q1GXtri3mAu3ZG9O5w70J+BzPexk",
-	"Dz/M7gml3dOXiMn0uNqFmztXEThQCV087Tnj6Rs3aD8Qr/oCfSkTmT/f4PJErh4gNohjhhfiPEQL2wTN",
-	"/3v3ZIML15Eo8rLeCA1fI1/cg0gqNBy+BF/ZmKkTQWzYDUpJQu9evbcRaN0BnnbIn1q5xzPEVHt7wK9E",
-	"s4/lVU00lfYq9pdYZac/cF5VbdE1jcwG+uwJ5U/+YGlnJo+H9TCsf/n0AIjcncVjK8uUZMMGoe6Uc9Qg",
-	"eJJQnkBHQN41fv+KgRnM88ZNZ/tFvpNaf5kYEtp2PWVfxOHgi0XX11M0NzLtLcPbMWouzyjjA8Plfmm2",
-	"VOLR9kg2SKjVHmkvxZPrN1c2Suq8tz/dhW3/kmqdvoK5LAiwMfoxye1q9/5Ms4+0yDbklE/KUQfx/rrV",
-	"+prCyzPsvebdVZqWm9uf57I8/mHliea6B6osU95dbyNM7QL+NarKPEuZ3sWh9mAccLv6EgaZLmzcX6sh",
-	"BVTaO4ooE/b7fsD9DzNjqdkeDtTPY9JcKU7srNFOxXcQkJvYjh90EK5D7yF199vTFuUP0bJZ7wVU/Smk",
-	"R9I/v5ma3u/gNP86L7WBo104uXP1q9HJNYx8Ezbjbws96oNAE+xWZbMMdvBUfNtNM1dMs6iUwf1dj1si",
-	"SEoFYcp16SI7alNTP3aEX7EZf7mvDiBu8kO/gTiQJx66riy8HWngjvqubUO7PeR9p9vRxa8f6/fA0cRe",
-	"eyUnOVVqKWTa5SV458fs53L89Lby3tbhBzss3FdDV4QV05vYP444CO9nur+2aXa1WwZvZqz3I41gzIRp",
-	"+PribNnhXUDVmvtPa8Bu1N14emOHHAJRcanenTJoloH8iyL2DJeE8rKpqKRamE8ZU5pgp0IC9yBXtyJd",
-	"/UUdiDtdpak90N6w08HrsIYUXHSCJtDQ1bymKXgG5Rvx21wPrBEgeLJb/cHefum2iYlv7+Fe3IG/j134",
-	"GwLsxC6yD3Zyb+Y6uYNVVxtbw8t+NgN/hNX+kK5cYVumiw3qy6IQCmiGmfqw3LnJoynV1Dr3//rx8/gP",
-	"34r/14/mdhWWIrD4UMhsdDE6oTk7uT8bff74+f8HAAD//w==",
+	"7H3Zkhs3tuCvIHhvRHfHsDZZVttVL1PWYqmtrcWyHbdtzQQq87AIVxJIA8ii2ApFzNfMh82XTOAAyBVI",
+	"ZrJISu7bL91WJYjl4ODsy8dJIpa54MC1mpx/nORU0iVokPiv79bmf1NQiWS5ZoJPziczLYtEFxLIkupk",
+	"AYooSMw3RShPScY4KHK9JqsF1UQvYE2ohAv3d7MYlaDwn2aU+f/jyXTCzNS/FyDXk+mE0yVMzifX5r9V",
+	"soAltduY0yLTk/OJ8luYTCfAi+Xk/JfG33CtyfvpRK9zsOMZv5l8+jSdPC6kEtJMR7NMrJ4uc73+iWYF",
+	"TM61LGDaOuwzKZbmEOQl47dkATQFScQc/5TTGyDXMBcyeoLErlY/xZJ+eAn8Ri8m5w9PT0NbfPohh0RD",
+	"GgC9BTTJqdYguTI7QTAzRcD9imhBUjafg4xtyo9sbItpWKrW/r4O7G9qBrywg7+uPlMp6Rp3/+IJTmfW",
+	"zaleVMsys6CE3wsmzdkstKsNzIVcUnO5jOtHDyfTyZJxtjR3e1auwriGG5C4zku2ZLpcqnXEDD8GkeeB",
+	"OdSSfrBzPzjFf/Yv9RonDR4K/6/vWDVwPghf9wwySHQvToaOqPzPIqudPfrqm4fB9bRkie4i13egVwCc",
+	"6JUgKdyxBJRBcyaJWHFiVrUPnKapBKXwMRdcEy1EDNOUXaq+Q7efayEyoBw39A/BYfCDvGJLIP8UHPAV",
+	"MrOpFdMLUWhi/sg4oUTC/IL8ePWYsDnJYK6JKHRsi2aqGAgfBeD3yVy2ygVXgM/lrRTXGSzNfyaCa+AI",
+	"WZrnGUuo2fNJbkf8j9+UOcDH2lL/KWE+OZ/8x0lFgk/sV3Xi58UVmyD42bz4FXBNVlLwm2MEovudmfYy",
+	"wYtBai5FDlIzu9dEAnV0pXxtKdVwZOA4CTx17hC/80Gym4XlFyXd6DvMOzPc/K5JLaYTpanGFTwVp4lm",
+	"d2YvKVP0OoM0TMWr9/ZL+QTtlvyc0/K01QTi+jdIcB8ORE9TS0JomjIDXJq9rQFsTjMF0xYMd7FjO0dw",
+	"XzJZsDt4B7mQgQu8Xmv7Hx1i2aZaU4+NqnZ/ta9IDJsX2Lnk9mVJuGPK8PnwlEoL2UKu2O5a8Kgmrm17",
+	"6k5bTlxuugdwM02dGBOGW/MhvZmTlCnNeKKJhg9aGSIxDLRzdlNIfN8RaNTB31z1SWfJ7q8d/Y3cHcsg",
+	"eBgjlKRU02uqYOBROKxA6eEUQWTpqPE549wiRXftwfgUOiiTKEsiJ0qJ2czAE+tFuaXmvO/8dqxUxZIF",
+	"ETxbI1QXVC2MkHULuT7ejND++jqoMm3gut/KBqw3111CvryyErah5/BYLM0FdB4CHXF1vThoKHtaZCHu",
+	"0CZ2fuTUrF5NG9l2TiVzjLK59QVLU+AzSCSEXtXjBeU3kBpdxAwg2mkfpOBszhyKUE1SAYpwoYlaiFX4",
+	"8bEUuGYJzULyynRiJIpNDG/GUij55ODBYjWCpYpVkKE6VWzwPE6lsIQzwqE3T+J/7YDdvZ6rzk1cGC0m",
+	"WRCaJJBrRVj9YUVwCUHvoVq/KL/PGgAcPKs9TVso1I+A7+D3wlG6EdLB9bouGgxRSd3b/6AbSspXNRXl",
+	"rKmiHJ2FcBZqOuNuVLmBiC4KmSD25hnV5majnAnZ3UUpkE/tE3W6tNALkESxFBlXXY0JbnzYuyr3pkqV",
+	"p/uc/+m0jw1yfw8ihhGpRve7xMwSwaDUtaTqNqL7I2GjEohFZDL3xomEZpnV97vnk3QVfo6KLoFQRZDh",
+	"TMlqARJKew2SSJpleGvkzz9ePTv65i8NDmt+FmIbnsFtJGB+3D2oVohg+bfUf4HuAmrbLSHvpqjtauMF",
+	"X+pRV1x/KruBH9Mw4sw4vLaN2qLho+broDKJ5LfBJuvSg5FyS/TvfF8IpX+AgHnxGeM3IHPJeEkcFMg7",
+	"kH9SxPyI3ML6OIR4GVX6GWVZQ9ys822q9PdCjFB/zS/eFXzcD2aUpcETR5VpNK0Ev6hK2umeR9XsRoM0",
+	"5PqV+FWndTtS7UqrtWMYsYXu3ESZNkWimmTiRhHGiRaEcjJ7dvXW3X2LKTwIMoUWyjXnnxv5WZ6fvL28",
+	"ej4laq7z85OTX36cPX33P98/fzO7+uX87Zt3V+/xOxGS3DB9/u7pqzdXT7trn057LrG57HOxIkwrYoR4",
+	"S7vNwPSCfDSP8NPJR/soPx0n85u2uWoj+1YxYfhnphfu5eCIC6IXTBFNb61NjyDjIgrgqJSXrRWvH802",
+	"gaFDcKoLCaJRAx9auGLl+eFvLxHLJeWpegvyFeOFDqjIrwz58OMIJUscd0FOjUhKuCBoNg4rBaNtZwuq",
+	"nmZw16aANcjeMp7WxcWcKrUS0nCgW1ibOcUt8Ik9WsGZNn+bvX71lhQKZFCWjNKYfANUMnHD+FiY5FLc",
+	"QeCt/bwATpgmK6qIIYlOxoe0IUD0Qk9SfhsWWzKxAml0cS1RmWBSRbYnQWn1I9csQG5e2N1JmBcKfSaC",
+	"iLkGjhZuZjVEu0Dl4Bm28x6yPJ0oK5KGICYBCYWqiXkSaEqoNtc9NcTBbMoMPCfA76ZIUwypchgdZIoG",
+	"UyJIEWYSNXaAd1CbwmFsC7XruBV6hdXTmZaPup8YbMFZaKEXVhcMU/+3VCmSLyRV6DcwzOX1q7d3X+FL",
+	"6mocp0PpS0NJa6hpp2HDoX/IXbFHSELVLeM35Hptd/cgsc496twxhKlhW4U63dk8/NaKYRt9R1OkUBaK",
+	"w2YuKdqw0feAbC7ZHU3WoYeunHKZVzgwDIyeBsU08aAiHmGXMYhaEj8IPPWnvNmr2PO+frTXd1/LYNhn",
+	"IESAbs8YT8BqquUukP46gnBc8+N7XoFaCVJnI6x6crzZuVJqObiVEKV5Um6/BQLr2AyeCywpGuh7mUtQ",
+	"C+7m6lPinpUDP00nN1IU+UifjFOjAjLg7Pnl0YOvH5F5pU8h+Rg+N0sHHjej15CN3LiRC6zNdpx6NV6D",
+	"+4kpNgK5lyKFbJwCJ+ZzkJAG1VkjstSuwBq96qKHM1OjnGSUcH0c8btcZjdCMr1YqtAqQoGd2xpvSCbM",
+	"mkQvRIGiPp0DfkInO6RhWV9k6QvuyEP3GIKDMmLdiG3nlMnwZOaLEV6Upsmt3TnT5BrMvo02EplOM+Ah",
+	"AWomyJLytYsIQLu/KmiG/7YibMTT1muLySvnft8rtgSl9NhPJ1JkEFHoZcxgErHhxGVGA0W2zIV0SHUL",
+	"kOP9ME6UhjwIwbj7OqeO1krQSEtD+oUqVA6h4JGfF9ZRZp1TJKE5RogxRdxPgrvRknLlXd1hidgL4z6a",
+	"jPgLI4qu1TH5TugFInbBcyk0GsHr7ERDxkFbF5sy1xI6VsEVvQsZXV9i0Jp9s6LIjDZAMqMvoVhmFAwq",
+	"I9qHmxNZ33DqU+T4JYQHdyBVzJp2x2gYQX4rljmazTY7VzA+y2sB1kKIeNwwFHoeWRL9Kt6iYnoVu4yz",
+	"3yegKQvp/R3fevdQDsm80dJI9ECTRYO7DTWdtvlSJdtsfvGeKRj4hIw/PzuqpihLCb0WhfmXgmw+9Uco",
+	"tddB+37t1wo66ugSZiV5aXlgUACWkAiZ2ngpp2ua4YQXy2sXLTiYfXuvbj8vkuZanGdvmF3fO4sDS9Ye",
+	"6QBfZEwq7Djkq5M0LrMB0Dgab6OrVmLmZqE/IFpttIP2e/W8FNO8tEuDkYbDX5AFU1rINbkRoIjgg0yv",
+	"HfGkK1t4UWDjXHUmX4vT3KR41Rl5I8Y2pNk5/rxxL54pbx54P77aYIR+CvREDeBejvhvoRNaHH7OQjFT",
+	"ZQxhLDpphMPJzhV/RW/pTUAfKzF+EOmoSHIH40vvepuR2PBs72Yy4zCoOyyrCN2Q3GKxP3azfnzPmSvZ",
+	"MixKVaI1maNby2yrTUqiirgEqiLCghonkhjJa/Ndu/Xc8Knfml8tCAdGMydMdm3/PKKELektyHHqmcSo",
+	"/Q2ydfe+mc7GCmJhk6qdyW99Wh6v3Fm5j2ruHni9A4UxIh+HI4MTx4c/pivJIH1sfxV6UlsoyT0IaQUT",
+	"F7AWUp8z8G+0HBrWbnrUKw15TEQz6rgCrtH4rwD4tIwpd+b4wQIMGhtmGvJgaIIQt6/q7NFKXpuE+2EP",
+	"0B6wdtflej24dOXhNUJ+qaj/Rq5obyuQamAGoALlbrPy9CsDhmnDFZIIngDNYkYLHSTvPhzWnhNxqC3J",
+	"PHpw9vDhcHOiWSYEyqdcisxFHXQkvVgwQp+tsechX0NixImtbIRhcjr+IW+IXul95TecqRhI+h6vIUNB",
+	"37r5MjXYc3Z6GtbDG6LVKKV62LurNOLaAd2Wo+iy9Hkio9SGgO+W3kKp1/lkMGtd9HuZIlXTZqBGYior",
+	"+4wKv6gywycEc6WnaFA4NzCdEiHNO6b8BogqkgWhipx9++D49PjB8enJg28ahLP2+L7aoLmUrhb/7y5a",
+	"5yBnkAgeAMtlmaJEDRURPL0gXwfCK0q3zkblQshQnMVb82eiBdFyjSahct1aTtIUI1oWTBEhU5AX5MGD",
+	"TmJSDUJ2F4++/vqrrzftqgLXN4Fsjd3rOHyZv+0x1mlBqLr17kv0WNO6w4cpjCnQC6ovyNmjs+iFDDq8",
+	"U426EoNckyv8hl59G9Y4mz2vIr8pV6tYtORgXSpAAiJB7c8yAB2KEBzjcuuaxQaJI+0oxQB3cJgayFNx",
+	"OYBlNgQXemF4NTruLAFJzW3rBfAx1qM29HTILOO3FYVoX67AXIrlcNiO0zNx8SeYYItWiogpLpCh0Dhi",
+	"5azRZSyuJtdCL6wPI8LMxNBjtYCMEMHfu+35Y0fhWzvimNjWIUHjdftrIwmoy9/RqZMY6DBOrm2GaiTa",
+	"Z0hI+ICg2XEpD70htkHYioKnIWvLMs8gFJ71zAgDVXS2daosBf6LchtjJcQtuuTCNK2WyDPCkoJWoZA0",
+	"yUYkfj5nQZqzKcZ9BS4CXQGVySIm+fuvm95aGGG2DTqPAaYe+dESE1hya52SVV41pvBKIAgJwxcvCCxz",
+	"vW7ctPXlGhHC8E3hfZwCg0jHWakahH5LSm0nn1bI6rBhWkt4q+Xf+AVrF1ULsi/BFXwl9QAKbw9FBxN6",
+	"nnBppSmaVbgo3Y1r0EELaTndY1HwkLHTTh0EW0YbZKKeO+kyR5qX/bqxnQjq4dY32xKjJ+bQD7YndH1f",
+	"ecMDalD4ioNrhLXjt979xhKet9yGwUt0YgTtAjTL/EOcEptWOdIR14BzgBQ4m38Qa1xMwXCy4wzFeLYg",
+	"3WF6BHGfMQ2NqKPeF+/gX/Ni2NUqANcOFLrh76Uo8pAAUbuTjyNzT6OWidEZEbVg1/qO+pNUn7Nx2T4Z",
+	"VTpGWpS+cu7+gfFMLERysEjN2QU5xdhWW1qHce/Ii8S9UL0Ym/4/73cnBOic+TTuhCqnY1hyTneTBDZ3",
+	"KZpV9hcCKHj/IgvZ+pK2w6xm0NtV1vU2xvX7PIrSqeNPNyCH24BnC694dYLNTvFRMbZtM3nndKFDvFh6",
+	"fjQmvakMZ2wXFrD2ORT64ANTVu9zsa8XNjx5xVQt+xLNIjQTHCIivVy7xLTuN49n7W18X7haCT5rFFM7",
+	"WzYYL2sl6m4ynazp0sh7vzXBVCMRQdP749lPU/Jfl69eGqn1b7M3r1uG929OXUh3/01FDe72cl46UtgS",
+	"5Npu+LTKO8BccJ+C4KOLPW8Lni9Mbmv5zFMLzTOfL1OG6mtXlcsoMYyTWAZN9EEPsz07iuUe7jxWVcYC",
+	"LCZjtb0Ute1hGaOQfmWVUndiuSay4NYSnBt9HlZhrK3ldAWYISbIDyX8NRzolb863sQ1WdA7IHeUM7Xw",
+	"r4HyRiSlK/QRCKRsZBfN40JehWebhXx78Km7hwpKIWxN66KYv53Qlf9NFJLT7CnXcj2SWSVRqWwcH/Px",
+	"fV1729C4cnecjc8AIxdt1EHFpxInyrlJyh31QGsXYSgNwPcEo2w4UdQ297dimT8XSo9LX6D6TVRI25DI",
+	"Xc8wGC4sRgmbM7APkkQq11ojM9kdpra1EKB+gPUlppJQd/L7+tp+AMiR8N/CWhHBnd+NXINiKTRJ/Ob8",
+	"WSesLBkv/xKMvVkPEYniMo6ZIASdl2wOcbt5WFUZZLBAMzOODi/L4Xmlmg/XoUYxB7MKHrCniNmObNT1",
+	"xAureGEi+A5CkQcUrPCco9pfDObh67aprfH8XaWF8AmwUxeTpsdbS2JXUSqOLQMaBsVUAT8uyBujlq0j",
+	"iml0CURcJGECO52saCScHK9thRd5R7MCsw5qiWkDpNS+KLeX4obxeMxWnGZvLLARfS19AR/1FJ9g9l4w",
+	"QCka2Fmnyz3hRq+Ej3jYj9Ycr60hRiXtS1hSeTucQWERIPubuvBhV40DYpuo8YCidalq9U65WPUUkIiU",
+	"USqPu1npHlwnqXPmKm2hc/9bhB/1plCNCmwdHMcZf9yvgUoICmMZu41Z6k6JFuTs3Dp+F0bdF3NXHhsZ",
+	"CTqBjZZSoz5VpGDPu99QuG4864vU6SwtQAbp8aD1tcNwWtWq0o5A+4EJz9FU86/j5cO2KF9bBdw83MCu",
+	"HYGolfRwa0ag0yyF0gugduKGDZMkS7omNFOCKFo6EYUtIcG0qyJxTn6dAL87f3356umvkyn5FYtLnr+9",
+	"vHr+68Qo8L/6MgfnL1+8fvrrJBBy/u9KC4eotDAK7/9dkuEPUZKhQx8itKCqT7BdVlk3YtM87TJm84Io",
+	"uANJM7Q0K8ippNpGcuHLUzZiFEVtM9DFyykXOsoUJoAPu6/9pa/9901Ji+R4+mTTZaE08gDMnb4gGVDJ",
+	"tc/Xt3dos4ri0uI9A0WD2Wy7TWUL8dpulnLkgZVO6VFZDw2P9YGcVJED1I2A9848DYdiVxbDJtnfyHgb",
+	"gsxGVLlPvG1T/4yA6p2Pt9u6TmGfZGhgVBPdelJeSush5ul4EuuTjyhLMYvhRojUvs6BFfmai2DzDOuW",
+	"qWJc2pQ6xvZkCNMnP/nNVMLRasEyNJLMKcuU8wJZZ6pVYIwoalj7BTnrCbrf2HZlzIuY1eqR7/NVwwcs",
+	"Od8dH+FlTDkfkSeDsjDqk7pleW8BvwEsqejJpBkl8KjcaAlWzmtmIfz1wcb3XqLN4JvdsuSyo/K1C4ih",
+	"gmNTo4wrWxK7TKh4ze1H/dLNg4B0cw8jC6xmGmi63ip0oYnWXWvwlFBlg4t8uYQLYmTDNVmIQo6WJLyf",
+	"oVWi1euiU7LQOlfnJyf/7//836krxfr2zezF1Zt3//UfvkJrXVMdVqN1K7zDvUZQ7cqrCru3aIzQF36i",
+	"RebtvSM20tQcg1VWsKVSGZCMtXiRARiWpak0WgOa5V2cygA3VXf/YvxrrSxJbQunIWRveLb2vaOG0New",
+	"aTSPdAl5YcM6UDFy/Ts82ocsbkPtqyHQvMnSK+fMuKehuF6QlXHDsZMRFU1poRdimKKUUk2xcUmL5XHz",
+	"HQOYpS5yzFLmKUubASsh38bmFXsioXIq9TCFxYF5Q3H7mBcE3QDRcKWWjDjOvPej625jEwilEWZtXJiV",
+	"IDFHAhvFdC11I21T4wxD21s+auVkyyVDYHvrPlZFAscQWVgNMgS7UM4N41onMD/CNjzhfVd1PdqyZjQi",
+	"Rmmqi0jMZ7wOhf3DJueFrz7h1ujZ8uNw17iedPSNwaoqGj1nDRFzduc9y4LfgNJES1FcZxBwMQ8IUN5c",
+	"8iS4F7f2iBrPnZD7cYk0VVytr5JSJdCUdfkZLzPJwtf29wKUf99jGARfP6YNB3A99VsP4o4NOr/JtOWl",
+	"vY2zLugdbNvAJiRNMx4qdKWaTVRt3CKHQkuaYfTGea2hrQSfXTcXclBR/owmt7s8ROb7nMZs3qfh6MQb",
+	"+JBH1MNE5A0GzcXKczGf1vH+vhatiqluZiY2q3UjekQzla/amXWpsLXS6R3aKcwt+ja5Zb5dWGLbXgF7",
+	"B3lGE9iiskOvRRfl7tycIGLYHat7bRdSFosjewfayDWhJOze2I4se0JDVYufGqXSppn7KFwj/SiX+pjS",
+	"tbogp+f4R7hrZPHX9fKxzSNSyrJ1eEdXRnY2ehA1q5Mix3oPRhqjN4B7sR+XgusFoZoInkRCk1S4NUzb",
+	"uulgU9+V+23vDWwTVFJdQ0ldvnr09Wby0oDXmJ9Gzho+WBWu0Nq2lOxuzPVWGkz7hQmDZlUsp0GrSCnj",
+	"Bsvr8jgjrswA+KgGIYtowti4qcrwyFCSqt5YzRR1cDPWBpkE5xGS3Vh+WqaIuBIQRkZDmxP+ZyrpXEeq",
+	"HHp9LBCHFEkto0u4jHWgZP+MZZ2NallYK2ncZUyxXqFveLbGGlXYGBR7hmjlik8bWt3qE1rvdt2UA+eT",
+	"OmY5EJU3UYJ9WuJ8HdVqqFIFgyJcHHZ5WASfl6+XUHYrBGwzmoN02cZVdyCUVM2zVjrSeOZduKxBHw8A",
+	"no55w/N2a69Gx86BGQVOLxyC3iksKU9rBWIjKK0UpG/uYs8mz2i8AW5PE9VNfWSs9W1EWmW7PmlllElt",
+	"B/SE8gSyLPJ0xyS0YDpGhbhlVGS9Y70uM9od3fCAsnfUzH1xV9+AdhClDRLGCktLj6H9XVXNIPRLKhaq",
+	"+PSMsqyQoEaGQNseBBvVQly9XDx6xKd3TshsFeyhmvqwaTBDnMHoyEF5aj2LR/jwkGjZz/jvrv2oBNiA",
+	"d1Wi13DgDgRZEERRyOwig6fc5q5Td3DishvF9sC+N/j8FOFNrgJkXLEUwpVqWa2lMj70ehbpnciotu2r",
+	"C55CwlJ6bZtZS1v3NKNrWyGk7F/7PlaMImi9UbcszyF10bMLVzAoLH23263B7wW1RViXwnLWbgae/+LW",
+	"CSeJuopH3c4BrrI6Qb+4Ter1CaPhLZoRV7H8BfPxZyHT+2fHY/BduDQGwRO7EgJatU7Q7NK7k6ICXgqJ",
+	"FHSKQgO/7gYcVsh53OFvMakNESn0dmbY8AFr3XyGVIffa+bAPjCUZsOIh72cp5X2HzxxTYK5b/9G+4Pv",
+	"1rF2sr0FQ/oc2I+l4FM0NZM5gyxVQf2uCtUIWGGuIRFLcC5w64VBQ9McsoykhY+JaTtJU7HidXo4MPij",
+	"+6Htn+qF5NDQkM2BIC36cAfSZWCZg7owpWu4YTxWepXF1FJvZxvauLZWm6V21W6ehmhZVappnMbvprzo",
+	"Osb1dyb0SL6FgeXf8UVfdHxR96ohiTVsz3WkQNgCqK9dHjTl+EIV4ZIHA/Qpv0BZoaacder29T5+lNHN",
+	"Hcby8NZm8ed9HR/cvmbeSNMOShkrQdyjWqPba9xGMque4nBmvix8Z7u3NZd6IDhkyySkNgAGp7FV3Nwt",
+	"Hdxrfw+CmVMExmduh8oX+yqQXeD0VDq6ZxJbyVOc57UsSGh3Gj70DX/BdxKldO/kteid9gZTmBNA+hxo",
+	"qsZyMKppKDSmxcriTdHjmQpMkYRmGaS22mXVdOH4N2X7DjkX7eR88r9+uTz6Bz365+nRt++r//zfR+8/",
+	"nk6//fbTf04Gho/iccIQ0sGuqG+CgQPYM9sJQJg3ZmSxgY3Ey5jRdp5OITE6y0pYKGQqbDF3Tk7/en56",
+	"enT27fnpKXkl+NEzycaFRmxXVWyUkFZW5XAHLGWzvmJhzWqEuyv/GKnt28nr1dBfoHJW9ocZlZIpYe4q",
+	"42ONLYyRpGXR1o3xoGenDx5Oo16SzQN1tOGRebxOi5mzzJamv6YKHj28MHi8NGj96CF5xb5rBMNEw+G6",
+	"ADM6dlcDW1BJEw1SkT//ePXs6OwRSUQKpOBMq79UVQttKBC4wDbGk6wImibjdUpsKMGwKiVahO/cCxTR",
+	"VpAplsauCqmVNSqqXvGDS2z11sQqrWK9jSlBgm0xqIXbWsS6ZI1tA05msCKj/FZ1atDV2be4i+3bmvf6",
+	"FlKa8pRApsCGF9v/xd8F7Imh+Jae5eu2xuCA0i65GVe8TbCyEnatgxEzZxi5mjH6fWH40UCqoJrxrO0f",
+	"q0lT5ruLkh3eN3kWjlbYFb9wj7CrzYfBJul6i2DoLUOWxsUBRyN/zYafBeteBMoUIiahIORL9L+f7kH8",
+	"jRYJvKp83a0qQWuntg9wTTQqJW14WdXYqVsjuC2fYjFcAUsk0FHO0RGNzpX+UY2Zuk+PEbfDZ+rp1Vup",
+	"AP7gUTja+vpdaKry7/Fs+N52cTioWy7+FiMT3OzBXdX7zHW21RfWEi8PYxZ7Gf9lvex/nDNEJwgTszL4",
+	"oqp+X99Ie94QKCKOwY3R1+EqT4VOxLJBYlaUaWtF2uhgPxJ3kTCPbXt/9fXaGBfI0NNDr8fc3JIIAsE8",
+	"vtlc2ZZlJZnWwAnlsDKyMbYyVgux6spYNU47rG5rs01II3Xd31wURbC5YBdN5hrkq4DYiv3HK3s9uYYb",
+	"GjHXD+x35lZy43v2GSzy522Xqife1eUZo0xrxl/Y6N0lXZNr8PVumCILlqbjWg9Nx0U1xDxKl1nmZG+X",
+	"vO2DVSMJ2+Hek+hvtbdinUn4ClFxbPuZXIu3i/30pdxZQMG07EJZXXMFxhCq/LwYm7a4y/hlyw4KyfR6",
+	"Zo7puWF57czcUyLELSvrLJ9P7kDewNEtQF7dNs3ZD7BuMEwEHGICUInRDm7sQut88ukTJijMRVhRd17E",
+	"PymyWogMiMFKOacJHBMMkSY2Ts8onZgwYvVQdrPwJYw14QCpIlSRD0f44Zz8ip1Dfp0Qqm6VN1UpdsOP",
+	"GJ+SXycKrYRHjP86sVn9fE2cdHFMnkoppI1udB0fiM1oUuTP7549Jt8+/PqvfzkmL5nSCrsoY0EZ22AZ",
+	"DSAvGb8lC+x4637yzYNvvvnLMXkHc+Var1pp3a5igXINqVFHU5GoEwlzdby0oUv4h/IHx8v0+FcbBZkA",
+	"t8kt7rYuc5os4OjB8Wktm2ryk7lD8oO9w9KCPjlD5pkDpzmbnE++Oj49/sr1AkDUOHHgwH/cWJGpvIkX",
+	"Keq4Sl8mZd8MCSoX3LVSfHB6aq1aXPssgTzPXCmtk98c87QPbrBfwNdV6zpmPk0DZMsf4NhKEHPq6lKG",
+	"lig373uQ4Itx6GQWqmJCsUeiCsDjMk0vK78DYHDBdyJdjwJEb/ByVVruU/PVa1nAp84VnO1s5caynQaU",
+	"kO4axJ+mFf6dfDTo/cm5zGy8SRPwT1OmL2veAUmXoEGqyfkv4a1UQ05em6fz6f1+LsxtCr3pg27s9BA3",
+	"ZrazpyuTyYLdwck1TW5dL5zgS/mOJrc/5pd29DjSIRIN+khpCXTZhEZlyWCcYrueNp/s4i5JRL72gaSW",
+	"/aRU02uqAOtAzP7+kmnA0oKKMH1MrhZMYYfZOhuqwGAr2dwfsPWA9AZkkwXYnLswYB+bz1vBdSR22SVc",
+	"n4UAZEsBFzdM5kZ22ifGLby/L8ipvgdtHYL3BElbpuoc+8ra9K3fIctIsqCMK0SlsuGJFT0uLFvPpRBz",
+	"w+gVXWNU546wpwUdkaX9fPw5jjgEE8eeQgM4OGKQ78Nq9KEbQcR8f+CpsZkUfH/KNqDmCKj7MJkGeB+G",
+	"HAfzPRDn6SQvAjc/g3ufZ/dMs+yqNIhjBkD4HLK90hp8s3205i0O6AAVNazfC0De5ER2mxbVPOS0BqhN",
+	"HtBP042X9Q/Bg8i3Y9KH71UtxMoblipfIVPW6XlryCLTypLFvfJJWU/Wjd1TldG7R1ZZLRIDmpEoqvI6",
+	"RpekN7AzQhd/+s3j7/4hN9N1Dyz/9oLdsOlcZCxZ75NONDxEYXnNt6sqi43v4x58caUD30DpEozh/TVg",
+	"t2ukCfu8hzJsMkYHnDRroyH2LzX7CM0OVLALeOFizt3uyS1ArvYi9qhC5lnRLxfO3JgOMwvYd+2LwpoB",
+	"cn3hjHOuBFe7dkOIF1bVABr8b0TCfZjHNmoLbDfz+0NIxj0NcoIUrKQvrqOLhg9akZUostQIy3xPyoTh",
+	"VXGKdrVg/AAKqHfhx2jLCvheaEoili4APvpkHtshg8S/Ml+4PHS5X4z9rwpwb6ohexAMdUcbiJ8WVi68",
+	"88JmDAnBa12Vdoid5jdUMtUj8T3GITDsZjDV8b6SeVDix53fd+aWRe/3gmYuM5RaXxr6cK37FngCF+To",
+	"zFdLjtFfxJUPEXT8ahqtynR0FqbFG/SS79aTAaOe+rjAAWNnWjL0tR1IJ9rwVDw+xmiUvR21S0k/bBS0",
+	"eG/kMbUnEbM67Ts7+6GFzc8A7ibVOUlFUviKWH3k51I98SP/TYgOQ4iCwqbqPboPJVpobAudp/PJ1HWK",
+	"dlsrOJuzYJ78vyDt26nXxckG7uEQqlyI/o5fJp+zm0LSTUagx42BBzPatR1R9aqMU6KMFogVjF0sxDkR",
+	"PFu70n5akZTRDBJNljTHjgUsqlWZ300iu3t4+vkMiv3UvH4nURSqDbLaps1QmPvGpDtFp9wF5fTI/TmD",
+	"w/hQHot8PUQKt1vy/k1vUSjj/rDmYFJICVxXCQp7gNsA38oT/DsebI/eldfCVsCVjbNf+HdFFlSV0ZBK",
+	"07U6nCPmvkffh1CXrz+H6dZidxebZ7Anlb6GopUj2cvSrZ5/hVbOg4sBXkiiBaEYSDAlSricH7GEa5Gu",
+	"8VUhVukFLI/LonPVvfPUe6a/oJuv59Bu64Wb7cgC46v0Be5KFj2GqHcF3yk12T9+fydFcbPQru5qSjXs",
+	"GX5aFq6ha9iUZz5/eWTp58V6a6T08aYgMaQAY9wptv9YCKXJLax99zgOHzSRBd8LxSlbJGyQKGrjDiJW",
+	"NNp7bRQuqt1V+ex6AUxWIdsHC7x8XO/OvafYyzp4Dht+2V75QBGYNTwdLsHVL2Jvctz3mKq7c+wKh5fa",
+	"qiG7OdgepLRyX59FVuvFTFdo7jC4eVKr/DCApP6o4DPJBiNpsdnoAHL8XKysrc3F2JRdAoS4NaoNNtnw",
+	"nZGS3V1MU77o3sqK2u7wYdL9M73dB8k4FIK/0Fi2RGEhFFQs94HrQxD7SdlVZRwEZz5tfIDh5zGmuAwZ",
+	"+RI7eez1YuyBsQpu4GIcOAjjrtKCmJdFSVxijlngJbNNtjtxbpX1cs/Omcs0feJTJPckt7j5Dyyz1Ffd",
+	"k7zSID3ukZywquBET8hV9Vz2AXRX9OLAvNgHk/XG5NfKeyK3yBiHvd1FJTTGrO8l7n9pdN9uzFVYDwDz",
+	"DffJuy2S8vSK3hyMpMTzoe4F2GlIbzYH86Zk10OkTAwGl1LkXBAWHJUP4sX86BVuNeKHCJWs3JO4bOHy",
+	"OUTlOEF8WkLv0HjU82pPMnHTG+gl1y+F7Xvwpb1d3Nc7UAYwIToItpBUBpowfkxeuyQTFIxdp5c9k8QT",
+	"aVto9Zgv7YD708d9xHVX7b++mDd06VqH2dw8cQcS5T1MoHad3vZ/p7V476ig/q5WC2hL2hwOcq066wSi",
+	"JmpNULbtVWtWplkmVth6/yeaFeBd36ENufY+QXof7J36xcXYljc1JRxW+wlbbKFQ1Yslij8/2SFfsOmi",
+	"1vxjAJRfGO3ZgteeHrMl51S6pEksi0LmQuq1rxR6I3Z7BzaWYoN+7QcdAoJusaGBtv4AlWc/E3RHOlYH",
+	"Sifa1bqJSQV+83uS3+zsV3KwGf5012v3SBY28c0WusFKINg90Qfr2ND8a0PvKqmDKR+YsRc7KXApsvh9",
+	"PcXP+7kqnHtfUsKgd4Q7yGB4vjHlyoiGaVkFi6apBKV2LjrYplU1itN2nss7kEcz4JpgCyx1TK58r6s/",
+	"KSvaYMq4LaFsD2ztvlRTsqDqYkRHLNs+tmq4FQhUwNA/u5XNJFDDB22PGIwZHBQhaH+4UxI2zwD0iEyB",
+	"Z2b8/SyqIcnIlQMdGD94OiB88LVYDUmw0mIycpnPHgmIVzA8uJsw270Jb5pcg14BcKJXwjas3As21aIQ",
+	"+0UIPMvlPRGqrfWYc9lIUcy4np+TB6cPHh2dnR2dnl2dPjg/PZ2Srx4tsNQaxjW4lEtKlmKJsW98GPJQ",
+	"/cdEnss4p15ZuNkERerKiRmA7hZP6kXfY3bQqjL89tixV1D6/fWZlwF7pq0ARdDE6OA7lkFvpCjy/kf2",
+	"vR1yCOkClxpajMxufQ/QGByZYbe756CMi4bvWWm6W6tLPHz23qfbi+vNochh1ZTaonsJoG0Isguh9NEt",
+	"rNUJTRLIexxvl/j9uVD6B1jvy/P2A6ztOpQPdXnuQ393ZsqB6rt7LTaLWy3EimMkYqNd+46yuRt3Z12l",
+	"/fT0hRtzCLA1OgYMMR3ZvbUSGhgnSkO+U1LrIDWY1roz/CGJ7bB0hfufcC8Et4lCh6W73bUPkr/QxM2N",
+	"QfH3uriIRptLuGNYar2j5FedZd//twh9+E0UktOsl6b+zY0ZewdfVPyVO0QsAOspxxr1bdfJZ4q+wpsp",
+	"lvmREVf6Gd7fimX+HEcdguX51YaqEeYQmKuwW1Wigs1gFlfu/I8X5h1habs40V6YWoUkh2VozXUPwsw6",
+	"iDgoSenLvLn7JCq90O0EJZebhJ3q4YMmhYJ9XEDZiCZmqfKtDv6Vilv2BhMxDs9tAEkwDrAmTFi7asMi",
+	"PHVx96sFcIzC15Snu6Xd1o7bz9ReuTGHYGl2raHKr9u91eHQDUVdDYS9xVy4JQdzOnegPwCfG2Anu/9h",
+	"dk8o7Z4+R0ymx9U+3Ny5isCBSujjac8YT1+7QXtK8C6bDH4uE5k/3+hah664MHabZYYX4jxEi6nL27X/",
+	"3j3Z4MK1N4y8rNdCw5fIF/cgkgoNh6/nW3Z57EUQG3aDUpLYQwK9jUDrD/C0Q/7Qyj2eIaba2wN+IZp9",
+	"LK9qpqm0V7G/xCo7/YHzqmqLtjQyG+izJ5Q/+cjS3kweD+txWP/iyQEQuT+Lx5apK8mGDULdKeeoQfAk",
+	"oTyBnoC8x/j9CwZmMM8bN53tF/lOas3qYkhoe/+VTZbHgy8WXV9P0dzItLcMb8eouTyjjI8Ml/u52Z+R",
+	"R3st2iChTq/FvXRiqN9c2XWx997+cBe2/UuqtQ0N5rIgwKboxyTX6937M80+0iLbkFM+K0cdxPvrVhtq",
+	"Ci/PsPcCupdpWm5uf57L8viHlSea6x6oskx5d4ONMLUL+NeoKvM0ZXoXh9qDccDt6nMYZPqwcX99CxVQ",
+	"ae8ookzY7/sB99/NjKVmezhQP4tJc6U4sbOufRXfQUBuYjt+0EG4Dr2D1N3vQFuUP0THZr0XUA2nkB5J",
+	"//hmanq3g9P867zUBo724eTO1a9GW/gw8s3YDX9T6MmgmqC2cCpmGezgqfge3maumGZRKYP7ux63RJCU",
+	"CsLKgrE76nlXP3aEX7Eb/mJf7cTc5Id+A3Egzzx0XY8ZO9LAHfVd29N+e8j7tvmT81/e1++Bo4m99kpO",
+	"cqrUSsi0z0vw1o/Zz+X46W3lva3DD3ZYuK+GrggrpjexfxxxEN7P9HBt0+xqtwzezFhvbh7BGNzlFxdn",
+	"yw7vAqrW3H9agxa3sCGd78oOOQSi4lKD227RLAP5J0XsGS4I5WWHckm1MJ8ypjTBtscE7kCur0W6/pM6",
+	"EHe6TFN7oL1hp4PXYQ0puOgMTaChq3lFU/AMyoxBuQBzPbBGgODJbvUHe/ul2yYmvr2DO3EL/j524W8I",
+	"sBO7yD7YyZ2Z6+QW1n098Q0v+8kM/AHW+0O6coVtme5T8xLLohAKaIaZ+rDaucmjKdV8nJRi/i/vP00/",
+	"ThB18B/vzUB55/GhkNnkfHJCc3Zydzb59P7T/w8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -796,6 +796,39 @@ type ConfigurationAt struct {
 	Site     string   `json:"site"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	Credential  string `json:"credential"`
+	Destination string `json:"destination"`
+
+	// HostKey Fingerprint of the server's host key.
+	HostKey    *string    `json:"hostKey,omitempty"`
+	LastFailed *bool      `json:"lastFailed,omitempty"`
+	LastGood   *time.Time `json:"lastGood,omitempty"`
+	LastRun    *time.Time `json:"lastRun,omitempty"`
+	LastSaid   *string    `json:"lastSaid,omitempty"`
+	Name       string     `json:"name"`
+	Names      string     `json:"names"`
+	Secrets    bool       `json:"secrets"`
+	Selector   string     `json:"selector"`
+}
+
+// CopyEdit defines model for CopyEdit.
+type CopyEdit struct {
+	// Credential That logs in to an SFTP server.
+	Credential *string `json:"credential,omitempty"`
+
+	// Destination folder:/PATH, sftp://[USER@]HOST[:PORT]/PATH or git:REMOTE.
+	Destination string `json:"destination"`
+
+	// Names How its files are named; {site}/{device}.cfg if left out.
+	Names *string `json:"names,omitempty"`
+
+	// Secrets With the secrets; this takes the right see-secrets too.
+	Secrets  *bool   `json:"secrets,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+}
+
 // Credential defines model for Credential.
 type Credential struct {
 	Changed time.Time `json:"changed"`
@@ -1797,6 +1830,14 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// SignedHeads defines model for SignedHeads.
+type SignedHeads struct {
+	Data []byte `json:"data"`
+
+	// Name What it is called there, without .json.
+	Name string `json:"name"`
+}
+
 // Site defines model for Site.
 type Site struct {
 	// AtOnce Most visits at a time; 0 for no limit.
@@ -2177,6 +2218,15 @@ type ImportRevisionJSONRequestBody = OldText
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
 
+// SetCopyJSONRequestBody defines body for SetCopy for application/json ContentType.
+type SetCopyJSONRequestBody = CopyEdit
+
+// SendHeadsJSONRequestBody defines body for SendHeads for application/json ContentType.
+type SendHeadsJSONRequestBody = SignedHeads
+
+// TrustCopyJSONRequestBody defines body for TrustCopy for application/json ContentType.
+type TrustCopyJSONRequestBody = Why
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = NewCredential
 
@@ -2421,6 +2471,43 @@ type ClientInterface interface {
 
 	// GetConfiguration performs a GET /configuration (the `GetConfiguration` operationId) request.
 	GetConfiguration(ctx context.Context, params *GetConfigurationParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCopies performs a GET /copies (the `ListCopies` operationId) request.
+	ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCopy performs a DELETE /copies/{name} (the `DeleteCopy` operationId) request.
+	DeleteCopy(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCopyWithBody performs a PUT /copies/{name} (the `SetCopy` operationId) request,
+	// with any type of body and a specified content type.
+	SetCopyWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCopy performs a PUT /copies/{name} (the `SetCopy` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetCopy(ctx context.Context, name Name, body SetCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendHeadsWithBody performs a POST /copies/{name}/heads (the `SendHeads` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Puts signed heads into a copy, so that somebody else has them.
+	SendHeadsWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendHeads performs a POST /copies/{name}/heads (the `SendHeads` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Puts signed heads into a copy, so that somebody else has them.
+	SendHeads(ctx context.Context, name Name, body SendHeadsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunCopy performs a POST /copies/{name}/run (the `RunCopy` operationId) request.
+	RunCopy(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustCopyWithBody performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request,
+	// with any type of body and a specified content type.
+	TrustCopyWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustCopy performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request.
+	// Takes a body of the `application/json` content type.
+	TrustCopy(ctx context.Context, name Name, body TrustCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCredentials performs a GET /credentials (the `ListCredentials` operationId) request.
 	ListCredentials(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3103,6 +3190,133 @@ func (c *Client) CompareAsDocument(ctx context.Context, params *CompareAsDocumen
 // GetConfiguration performs a GET /configuration (the `GetConfiguration` operationId) request.
 func (c *Client) GetConfiguration(ctx context.Context, params *GetConfigurationParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetConfigurationRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCopies performs a GET /copies (the `ListCopies` operationId) request.
+func (c *Client) ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCopiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCopy performs a DELETE /copies/{name} (the `DeleteCopy` operationId) request.
+func (c *Client) DeleteCopy(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCopyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCopyWithBody performs a PUT /copies/{name} (the `SetCopy` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetCopyWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCopyRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCopy performs a PUT /copies/{name} (the `SetCopy` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetCopy(ctx context.Context, name Name, body SetCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCopyRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendHeadsWithBody performs a POST /copies/{name}/heads (the `SendHeads` operationId) request,
+// with any type of body and a specified content type.
+//
+// Puts signed heads into a copy, so that somebody else has them.
+func (c *Client) SendHeadsWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendHeadsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendHeads performs a POST /copies/{name}/heads (the `SendHeads` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Puts signed heads into a copy, so that somebody else has them.
+func (c *Client) SendHeads(ctx context.Context, name Name, body SendHeadsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendHeadsRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunCopy performs a POST /copies/{name}/run (the `RunCopy` operationId) request.
+func (c *Client) RunCopy(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunCopyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustCopyWithBody performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) TrustCopyWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustCopyRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustCopy performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) TrustCopy(ctx context.Context, name Name, body TrustCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustCopyRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5350,6 +5564,242 @@ func NewGetConfigurationRequest(server string, params *GetConfigurationParams) (
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListCopiesRequest constructs an http.Request for the ListCopies method
+func NewListCopiesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteCopyRequest constructs an http.Request for the DeleteCopy method
+func NewDeleteCopyRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetCopyRequest calls the generic SetCopy builder with application/json body
+func NewSetCopyRequest(server string, name Name, body SetCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetCopyRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetCopyRequestWithBody constructs an http.Request for the SetCopy method, with any body, and a specified content type
+func NewSetCopyRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSendHeadsRequest calls the generic SendHeads builder with application/json body
+func NewSendHeadsRequest(server string, name Name, body SendHeadsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSendHeadsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSendHeadsRequestWithBody constructs an http.Request for the SendHeads method, with any body, and a specified content type
+func NewSendHeadsRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s/heads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunCopyRequest constructs an http.Request for the RunCopy method
+func NewRunCopyRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s/run", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTrustCopyRequest calls the generic TrustCopy builder with application/json body
+func NewTrustCopyRequest(server string, name Name, body TrustCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrustCopyRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTrustCopyRequestWithBody constructs an http.Request for the TrustCopy method, with any body, and a specified content type
+func NewTrustCopyRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s/trust", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8299,6 +8749,55 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetConfigurationWithResponse(ctx context.Context, params *GetConfigurationParams, reqEditors ...RequestEditorFn) (*GetConfigurationResponse, error)
 
+	// ListCopiesWithResponse performs a GET /copies (the `ListCopies` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
+
+	// DeleteCopyWithResponse performs a DELETE /copies/{name} (the `DeleteCopy` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteCopyWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error)
+
+	// SetCopyWithBodyWithResponse performs a PUT /copies/{name} (the `SetCopy` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetCopyWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCopyResponse, error)
+
+	// SetCopyWithResponse performs a PUT /copies/{name} (the `SetCopy` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetCopyWithResponse(ctx context.Context, name Name, body SetCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCopyResponse, error)
+
+	// SendHeadsWithBodyWithResponse performs a POST /copies/{name}/heads (the `SendHeads` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Puts signed heads into a copy, so that somebody else has them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SendHeadsWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendHeadsResponse, error)
+
+	// SendHeadsWithResponse performs a POST /copies/{name}/heads (the `SendHeads` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Puts signed heads into a copy, so that somebody else has them.
+	SendHeadsWithResponse(ctx context.Context, name Name, body SendHeadsJSONRequestBody, reqEditors ...RequestEditorFn) (*SendHeadsResponse, error)
+
+	// RunCopyWithResponse performs a POST /copies/{name}/run (the `RunCopy` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RunCopyWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RunCopyResponse, error)
+
+	// TrustCopyWithBodyWithResponse performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TrustCopyWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustCopyResponse, error)
+
+	// TrustCopyWithResponse performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	TrustCopyWithResponse(ctx context.Context, name Name, body TrustCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustCopyResponse, error)
+
 	// ListCredentialsWithResponse performs a GET /credentials (the `ListCredentials` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9731,6 +10230,273 @@ func (r GetConfigurationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetConfigurationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCopiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Copy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCopiesResponse) GetJSON200() *[]Copy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCopiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCopiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCopiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCopiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCopiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Copy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetCopyResponse) GetJSON200() *Copy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendHeadsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendHeadsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendHeadsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendHeadsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendHeadsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendHeadsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Copy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunCopyResponse) GetJSON200() *Copy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TrustCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrustCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustCopyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13091,6 +13857,109 @@ func (c *ClientWithResponses) GetConfigurationWithResponse(ctx context.Context, 
 	return ParseGetConfigurationResponse(rsp)
 }
 
+// ListCopiesWithResponse performs a GET /copies (the `ListCopies` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
+	rsp, err := c.ListCopies(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCopiesResponse(rsp)
+}
+
+// DeleteCopyWithResponse performs a DELETE /copies/{name} (the `DeleteCopy` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteCopyWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error) {
+	rsp, err := c.DeleteCopy(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCopyResponse(rsp)
+}
+
+// SetCopyWithBodyWithResponse performs a PUT /copies/{name} (the `SetCopy` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetCopyWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCopyResponse, error) {
+	rsp, err := c.SetCopyWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCopyResponse(rsp)
+}
+
+// SetCopyWithResponse performs a PUT /copies/{name} (the `SetCopy` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetCopyWithResponse(ctx context.Context, name Name, body SetCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCopyResponse, error) {
+	rsp, err := c.SetCopy(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCopyResponse(rsp)
+}
+
+// SendHeadsWithBodyWithResponse performs a POST /copies/{name}/heads (the `SendHeads` operationId) request,
+// with any type of body and a specified content type.
+//
+// Puts signed heads into a copy, so that somebody else has them.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SendHeadsWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendHeadsResponse, error) {
+	rsp, err := c.SendHeadsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendHeadsResponse(rsp)
+}
+
+// SendHeadsWithResponse performs a POST /copies/{name}/heads (the `SendHeads` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Puts signed heads into a copy, so that somebody else has them.
+func (c *ClientWithResponses) SendHeadsWithResponse(ctx context.Context, name Name, body SendHeadsJSONRequestBody, reqEditors ...RequestEditorFn) (*SendHeadsResponse, error) {
+	rsp, err := c.SendHeads(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendHeadsResponse(rsp)
+}
+
+// RunCopyWithResponse performs a POST /copies/{name}/run (the `RunCopy` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RunCopyWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RunCopyResponse, error) {
+	rsp, err := c.RunCopy(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunCopyResponse(rsp)
+}
+
+// TrustCopyWithBodyWithResponse performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TrustCopyWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustCopyResponse, error) {
+	rsp, err := c.TrustCopyWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustCopyResponse(rsp)
+}
+
+// TrustCopyWithResponse performs a POST /copies/{name}/trust (the `TrustCopy` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TrustCopyWithResponse(ctx context.Context, name Name, body TrustCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustCopyResponse, error) {
+	rsp, err := c.TrustCopy(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustCopyResponse(rsp)
+}
+
 // ListCredentialsWithResponse performs a GET /credentials (the `ListCredentials` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14752,6 +15621,192 @@ func ParseGetConfigurationResponse(rsp *http.Response) (*GetConfigurationRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
+func ParseListCopiesResponse(rsp *http.Response) (*ListCopiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCopiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCopyResponse parses an HTTP response from a DeleteCopyWithResponse call
+func ParseDeleteCopyResponse(rsp *http.Response) (*DeleteCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetCopyResponse parses an HTTP response from a SetCopyWithResponse call
+func ParseSetCopyResponse(rsp *http.Response) (*SetCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendHeadsResponse parses an HTTP response from a SendHeadsWithResponse call
+func ParseSendHeadsResponse(rsp *http.Response) (*SendHeadsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendHeadsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunCopyResponse parses an HTTP response from a RunCopyWithResponse call
+func ParseRunCopyResponse(rsp *http.Response) (*RunCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTrustCopyResponse parses an HTTP response from a TrustCopyWithResponse call
+func ParseTrustCopyResponse(rsp *http.Response) (*TrustCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

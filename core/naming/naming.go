@@ -14,6 +14,7 @@ package naming
 import (
 	"errors"
 	"fmt"
+	pathpkg "path"
 	"regexp"
 	"strings"
 	"time"
@@ -159,10 +160,32 @@ func (p *Pattern) Write(n Name) string {
 		if f == "*" {
 			return ""
 		}
-		v := strings.NewReplacer("/", "_", "\\", "_", " ", "_", ":", "_").Replace(value[f[1:len(f)-1]])
-		if v == "" || v == "." || v == ".." {
-			return "_"
-		}
-		return v
+		return clean(value[f[1:len(f)-1]])
 	})
+}
+
+func clean(v string) string {
+	v = strings.NewReplacer("/", "_", "\\", "_", " ", "_", ":", "_", "\x00", "_", "\n", "_").Replace(v)
+	if v == "" || v == "." || v == ".." {
+		return "_"
+	}
+	return v
+}
+
+// Path is Write for a configuration that is kept beside others of its device:
+// what the pattern has no field for, a datastore other than running or a part,
+// goes before the ending, as in "hh-fw-1.guests.cfg".
+func (p *Pattern) Path(n Name) string {
+	path := p.Write(n)
+	beforeEnding := func(word string) {
+		ending := pathpkg.Ext(path)
+		path = strings.TrimSuffix(path, ending) + "." + clean(word) + ending
+	}
+	if !p.Has("datastore") && n.Datastore != "running" && n.Datastore != "" {
+		beforeEnding(n.Datastore)
+	}
+	if !p.Has("part") && n.Part != "" {
+		beforeEnding(n.Part)
+	}
+	return path
 }

@@ -29,6 +29,7 @@ type Shelf struct {
 	Archive *archive.Archive
 	Fleet   *fleet.Fleet
 	Rounds  *rounds.Service
+	Vault   *vault.Vault
 	Set     dialect.Set
 	At      time.Time
 }
@@ -50,6 +51,7 @@ func New(t testing.TB) *Shelf {
 	s.Fleet = fleet.New(db, s.Set, s.Now)
 	v, err := vault.Open(context.Background(), db, vault.Key{File: filepath.Join(dir, "key")})
 	require.NoError(t, err)
+	s.Vault = v
 	s.Rounds = rounds.New(rounds.Config{DB: db, Archive: s.Archive, Fleet: s.Fleet, Vault: v, Dialects: s.Set, Bus: &events.Bus{}, Log: slog.New(slog.DiscardHandler), Now: s.Now})
 	t.Cleanup(func() {
 		s.Rounds.Close()

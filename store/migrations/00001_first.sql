@@ -281,6 +281,29 @@ CREATE TABLE schedules (
 );
 
 -- Imports that are kept in step.
+-- Copies of the archive that are kept current elsewhere.
+CREATE TABLE copies (
+    id          INTEGER PRIMARY KEY,
+    name        TEXT    NOT NULL UNIQUE COLLATE NOCASE,
+    destination TEXT    NOT NULL,              -- folder:/PATH, sftp://HOST/PATH, git:REMOTE
+    names       TEXT    NOT NULL,              -- how its files are named
+    selector    TEXT    NOT NULL DEFAULT '',
+    credential  TEXT    NOT NULL DEFAULT '',   -- name of the one that logs in there
+    host_key    TEXT    NOT NULL DEFAULT '',   -- learnt at the first time
+    secrets     INTEGER NOT NULL DEFAULT 0,    -- 1: with the secrets; 0: masked
+    last_run    INTEGER NOT NULL DEFAULT 0,
+    last_good   INTEGER NOT NULL DEFAULT 0,
+    last_said   TEXT    NOT NULL DEFAULT '',
+    last_failed INTEGER NOT NULL DEFAULT 0
+);
+-- How far each copy is; a repository says so itself.
+CREATE TABLE copied (
+    copy_id          INTEGER NOT NULL REFERENCES copies (id) ON DELETE CASCADE,
+    configuration_id INTEGER NOT NULL,
+    number           INTEGER NOT NULL,         -- of the revision that arrived last
+    PRIMARY KEY (copy_id, configuration_id)
+) WITHOUT ROWID;
+
 CREATE TABLE imports (
     name        TEXT    PRIMARY KEY COLLATE NOCASE,
     source      TEXT    NOT NULL,              -- file:PATH, https://..., git:REPOSITORY#PATH, command:LINE

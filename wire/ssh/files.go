@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	pathpkg "path"
 	"strconv"
 	"strings"
 
@@ -67,6 +69,112 @@ func (c *Conn) File(way Way, path string, limit int) ([]byte, error) {
 		return nil, reason.New(reason.Incomplete, "Of the file %s, which has %d bytes, %d came.", path, before.Size(), len(text))
 	}
 	return text, nil
+}
+
+// Folder writes files on the other side, by SFTP. Whatever it makes is private:
+// folders with mode 0700, files with 0600.
+type Folder struct {
+	conn   *Conn
+	client *sftp.Client
+	made   map[string]bool
+}
+
+// Folder opens the other side's files; Close it when done.
+func (c *Conn) Folder() (*Folder, error) {
+	ch, err := c.Subsystem("sftp")
+	if err != nil {
+		return nil, err
+	}
+	client, err := sftp.NewClientPipe(ch, ch)
+	if err != nil {
+		return nil, errors.Join(c.Why(err), ch.Close())
+	}
+	return &Folder{c, client, map[string]bool{}}, nil
+}
+
+// Close ends the session; the connection stays.
+func (f *Folder) Close() error { return f.client.Close() }
+
+// Names are the names in a folder; none if it is not there.
+func (f *Folder) Names(folder string) ([]string, error) {
+	list, err := f.client.ReadDir(folder)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, f.conn.fileError(folder, err)
+	}
+	names := make([]string, len(list))
+	for i, info := range list {
+		names[i] = info.Name()
+	}
+	return names, nil
+}
+
+// Put writes a file as a whole or not at all: beside its place first, and then
+// it takes the place of the one that was there.
+func (f *Folder) Put(path string, data []byte) error {
+	fail := func(err error) error {
+		if f.conn.alive() {
+			return reason.New(reason.DeviceError, "The file %s cannot be written: %w.", path, err)
+		}
+		return f.conn.Why(err)
+	}
+	if err := f.makeFolder(pathpkg.Dir(path)); err != nil {
+		return fail(err)
+	}
+	beside := path + ".part"
+	w, err := f.client.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC)
+	if err != nil {
+		return fail(err)
+	}
+	err = w.Chmod(0o600)
+	if err == nil {
+		_, err = w.Write(data)
+	}
+	if err = errors.Join(err, w.Close()); err != nil {
+		return fail(err)
+	}
+	info, err := f.client.Stat(beside)
+	if err == nil && info.Size() != int64(len(data)) {
+		err = fmt.Errorf("of %d bytes %d are there", len(data), info.Size())
+	}
+	if err != nil {
+		return fail(err)
+	}
+	if _, able := f.client.HasExtension("posix-rename@openssh.com"); able {
+		err = f.client.PosixRename(beside, path)
+	} else if err = f.client.Rename(beside, path); err != nil {
+		// Version 3 of the protocol puts nothing in the place of a file that is there.
+		if err = f.client.Remove(path); err == nil {
+			err = f.client.Rename(beside, path)
+		}
+	}
+	if err != nil {
+		return fail(err)
+	}
+	return nil
+}
+
+func (f *Folder) makeFolder(folder string) error {
+	if f.made[folder] || folder == "." || folder == "/" {
+		return nil
+	}
+	if _, err := f.client.Stat(folder); errors.Is(err, os.ErrNotExist) {
+		if err := f.makeFolder(pathpkg.Dir(folder)); err != nil {
+			return err
+		}
+		if err := f.client.Mkdir(folder); err != nil {
+			return err
+		}
+		if err := f.client.Chmod(folder, 0o700); err != nil {
+			return err
+		}
+	} else if err != nil {
+		return err
+	}
+	f.made[folder] = true
+	return nil
 }
 
 func (c *Conn) fileError(path string, err error) error {

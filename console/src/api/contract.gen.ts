@@ -404,6 +404,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCopies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setCopy"];
+        post?: never;
+        delete: operations["deleteCopy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["runCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{name}/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["trustCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{name}/heads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts signed heads into a copy, so that somebody else has them. */
+        post: operations["sendHeads"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/freshness": {
         parameters: {
             query?: never;
@@ -1490,6 +1571,39 @@ export interface components {
             /** @description When, as of a schedule; every hour if left out. */
             expression?: string;
             zone?: string;
+        };
+        Copy: {
+            name: string;
+            destination: string;
+            names: string;
+            selector: string;
+            credential: string;
+            secrets: boolean;
+            /** @description Fingerprint of the server's host key. */
+            hostKey?: string;
+            /** Format: date-time */
+            lastRun?: string;
+            /** Format: date-time */
+            lastGood?: string;
+            lastSaid?: string;
+            lastFailed?: boolean;
+        };
+        CopyEdit: {
+            /** @description folder:/PATH, sftp://[USER@]HOST[:PORT]/PATH or git:REMOTE. */
+            destination: string;
+            /** @description How its files are named; {site}/{device}.cfg if left out. */
+            names?: string;
+            selector?: string;
+            /** @description That logs in to an SFTP server. */
+            credential?: string;
+            /** @description With the secrets; this takes the right see-secrets too. */
+            secrets?: boolean;
+        };
+        SignedHeads: {
+            /** @description What it is called there, without .json. */
+            name: string;
+            /** Format: byte */
+            data: string;
         };
         Enrolment: {
             /** @description Host, host:port, or a range such as 192.0.2.0/28. */
@@ -2933,6 +3047,148 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ImportReport"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCopies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Copies of the archive that are kept current elsewhere. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No longer kept current; what it has written stays. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Brought up to date. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trustCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Why"];
+            };
+        };
+        responses: {
+            /** @description The server may show a new host key at the next run. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendHeads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignedHeads"];
+            };
+        };
+        responses: {
+            /** @description Sent. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
