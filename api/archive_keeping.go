@@ -175,7 +175,7 @@ func (s *server) ImportRevision(c *gin.Context) {
 	if !ok {
 		return
 	}
-	fate, r, err := s.Keeping.Take(c, s.Dialects, keeping.Old{Device: in.Device, Datastore: string(value(in.Datastore)), Part: value(in.Part), At: in.At, Author: value(in.Author),
+	fate, r, err := s.Keeping.Take(c, keeping.Old{Device: in.Device, Datastore: string(value(in.Datastore)), Part: value(in.Part), At: in.At, Author: value(in.Author),
 		Text: string(in.Text), DryRun: value(in.DryRun)}, caller(c).Name)
 	if err != nil {
 		s.fail(c, err)

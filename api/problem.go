@@ -87,6 +87,7 @@ var statuses = []struct {
 	{pattern.ErrSyntax, http.StatusBadRequest, "This is not a section pattern."},
 	{find.ErrQuery, http.StatusBadRequest, "It cannot be searched for."},
 	{search.ErrQuestion, http.StatusBadRequest, "It cannot be searched for like this."},
+	{fleet.ErrVolatile, http.StatusBadRequest, "It cannot be set aside."},
 	{keeping.ErrText, http.StatusUnprocessableEntity, "It cannot be taken in."},
 	{archive.ErrPolicy, http.StatusBadRequest, "It cannot be kept like this."},
 	{keeping.ErrHold, http.StatusBadRequest, "It cannot be held like this."},

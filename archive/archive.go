@@ -133,8 +133,10 @@ type Capture struct {
 	// Near is a capture of the same visit that this one may resemble, prepared
 	// before and recorded before; nil for none.
 	Near *Prepared
-	// Compare counts the differences from the revision before; it may be nil.
-	Compare func(before string) diff.Stats
+	// Compare counts the differences from the text of the revision before. It is
+	// also told by what counts now, and says if nothing that counts differs: what
+	// counts may have been otherwise when that revision was captured. It may be nil.
+	Compare func(before string) (differences diff.Stats, same bool)
 }
 
 // Prepared is a capture that is ready to be recorded.
@@ -224,7 +226,11 @@ func (a *Archive) Prepare(ctx context.Context, c Capture) (*Prepared, error) {
 			return nil, err
 		}
 		if c.Compare != nil {
-			p.stats = c.Compare(before)
+			var same bool
+			if p.stats, same = c.Compare(before); same {
+				p.form = p.latest.form
+				return p, nil
+			}
 		}
 	}
 	p.blob, err = a.pack(ctx, c, before, p.latest)

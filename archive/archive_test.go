@@ -43,8 +43,8 @@ func put(t testing.TB, db *store.DB, a *archive.Archive, k archive.Key, text, fo
 		before = &latest
 	}
 	p, err := a.Prepare(ctx, archive.Capture{Key: k, Before: before, Text: text, Form: form, Dialect: "tidegate x", Origin: archive.Captured, At: at, Arrived: at,
-		Compare: func(before string) diff.Stats {
-			return diff.Compare(diff.Side{Text: before}, diff.Side{Text: text}).Stats
+		Compare: func(before string) (diff.Stats, bool) {
+			return diff.Compare(diff.Side{Text: before}, diff.Side{Text: text}).Stats, false
 		}})
 	require.NoError(t, err)
 	var r archive.Revision

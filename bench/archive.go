@@ -100,9 +100,7 @@ func takeIn(ctx context.Context, h history) (*taken, error) {
 		dl := set[s.Platform]
 		view := dl.View(s.Text)
 		p, err := k.archive.Prepare(ctx, archive.Capture{Key: key, Before: before, Text: s.Text, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version, Origin: archive.Captured, At: at, Arrived: at,
-			Compare: func(before string) diff.Stats {
-				return diff.Compare(dl.View(before).Side(false), view.Side(false)).Stats
-			}})
+			Compare: func(before string) (diff.Stats, bool) { return view.Compare(dl.View(before)) }})
 		if err != nil {
 			return err
 		}

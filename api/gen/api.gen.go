@@ -1949,6 +1949,15 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// Vanishing defines model for Vanishing.
+type Vanishing struct {
+	Changes []Revision `json:"changes"`
+
+	// Looked How many changes there were.
+	Looked int       `json:"looked"`
+	Since  time.Time `json:"since"`
+}
+
 // Visit defines model for Visit.
 type Visit struct {
 	Advice   *string      `json:"advice,omitempty"`
@@ -1988,6 +1997,39 @@ type VisitStory struct {
 	// Steps Of a visit that failed, or of a round that records; without secrets.
 	Steps []VisitStep `json:"steps"`
 	Visit Visit       `json:"visit"`
+}
+
+// Volatile defines model for Volatile.
+type Volatile struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Name    string    `json:"name"`
+	Pattern string    `json:"pattern"`
+
+	// Platform Empty for all.
+	Platform string  `json:"platform"`
+	Remark   *string `json:"remark,omitempty"`
+	Selector string  `json:"selector"`
+}
+
+// VolatileEdit defines model for VolatileEdit.
+type VolatileEdit struct {
+	// Pattern A section pattern. A line that holds a secret counts nevertheless.
+	Pattern  string  `json:"pattern"`
+	Platform *string `json:"platform,omitempty"`
+	Remark   *string `json:"remark,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+}
+
+// VolatileTrial defines model for VolatileTrial.
+type VolatileTrial struct {
+	Pattern  string  `json:"pattern"`
+	Platform *string `json:"platform,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+
+	// Since A time, as in a ref; 30 days ago if left out.
+	Since *string `json:"since,omitempty"`
+	Zone  *string `json:"zone,omitempty"`
 }
 
 // Why defines model for Why.
@@ -2304,8 +2346,14 @@ type SetSiteJSONRequestBody = NewSite
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
 
+// PreviewVolatileJSONRequestBody defines body for PreviewVolatile for application/json ContentType.
+type PreviewVolatileJSONRequestBody = VolatileTrial
+
 // ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
 type ChangeVaultKeyJSONRequestBody = NewVaultKey
+
+// SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
+type SetVolatileJSONRequestBody = VolatileEdit
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -2583,8 +2631,20 @@ type ServerInterface interface {
 	// (DELETE /tokens/{id})
 	RevokeToken(c *gin.Context, id ID)
 
+	// (POST /vanishing)
+	PreviewVolatile(c *gin.Context)
+
 	// (POST /vault/key)
 	ChangeVaultKey(c *gin.Context)
+
+	// (GET /volatiles)
+	ListVolatiles(c *gin.Context)
+
+	// (DELETE /volatiles/{name})
+	DeleteVolatile(c *gin.Context, name Name)
+
+	// (PUT /volatiles/{name})
+	SetVolatile(c *gin.Context, name Name)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -4731,6 +4791,19 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// PreviewVolatile operation middleware
+func (siw *ServerInterfaceWrapper) PreviewVolatile(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewVolatile(c)
+}
+
 // ChangeVaultKey operation middleware
 func (siw *ServerInterfaceWrapper) ChangeVaultKey(c *gin.Context) {
 
@@ -4742,6 +4815,69 @@ func (siw *ServerInterfaceWrapper) ChangeVaultKey(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeVaultKey(c)
+}
+
+// ListVolatiles operation middleware
+func (siw *ServerInterfaceWrapper) ListVolatiles(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVolatiles(c)
+}
+
+// DeleteVolatile operation middleware
+func (siw *ServerInterfaceWrapper) DeleteVolatile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteVolatile(c, name)
+}
+
+// SetVolatile operation middleware
+func (siw *ServerInterfaceWrapper) SetVolatile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetVolatile(c, name)
 }
 
 // GinServerOptions provides options for the Gin server.
@@ -4805,6 +4941,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/imports/:name", wrapper.DeleteImport)
 	router.PUT(options.BaseURL+"/imports/:name", wrapper.SetImport)
 	router.POST(options.BaseURL+"/imports/:name/run", wrapper.RunImport)
+	router.GET(options.BaseURL+"/volatiles", wrapper.ListVolatiles)
+	router.DELETE(options.BaseURL+"/volatiles/:name", wrapper.DeleteVolatile)
+	router.PUT(options.BaseURL+"/volatiles/:name", wrapper.SetVolatile)
+	router.POST(options.BaseURL+"/vanishing", wrapper.PreviewVolatile)
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies)
 	router.DELETE(options.BaseURL+"/copies/:name", wrapper.DeleteCopy)
 	router.PUT(options.BaseURL+"/copies/:name", wrapper.SetCopy)
@@ -4870,200 +5010,206 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3Zkhs3tuCvIHhvRHfHsDZZVttVL1PWYqmtrcWyHbdtzQQq87AIVxJIA8ii2ApFzNfMh82XTOAAyBVI",
-	"ZrJISu7bL91WJYjl4ODsy8dJIpa54MC1mpx/nORU0iVokPiv79bmf1NQiWS5ZoJPziczLYtEFxLIkupk",
-	"AYooSMw3RShPScY4KHK9JqsF1UQvYE2ohAv3d7MYlaDwn2aU+f/jyXTCzNS/FyDXk+mE0yVMzifX5r9V",
-	"soAltduY0yLTk/OJ8luYTCfAi+Xk/JfG33CtyfvpRK9zsOMZv5l8+jSdPC6kEtJMR7NMrJ4uc73+iWYF",
-	"TM61LGDaOuwzKZbmEOQl47dkATQFScQc/5TTGyDXMBcyeoLErlY/xZJ+eAn8Ri8m5w9PT0NbfPohh0RD",
-	"GgC9BTTJqdYguTI7QTAzRcD9imhBUjafg4xtyo9sbItpWKrW/r4O7G9qBrywg7+uPlMp6Rp3/+IJTmfW",
-	"zaleVMsys6CE3wsmzdkstKsNzIVcUnO5jOtHDyfTyZJxtjR3e1auwriGG5C4zku2ZLpcqnXEDD8GkeeB",
-	"OdSSfrBzPzjFf/Yv9RonDR4K/6/vWDVwPghf9wwySHQvToaOqPzPIqudPfrqm4fB9bRkie4i13egVwCc",
-	"6JUgKdyxBJRBcyaJWHFiVrUPnKapBKXwMRdcEy1EDNOUXaq+Q7efayEyoBw39A/BYfCDvGJLIP8UHPAV",
-	"MrOpFdMLUWhi/sg4oUTC/IL8ePWYsDnJYK6JKHRsi2aqGAgfBeD3yVy2ygVXgM/lrRTXGSzNfyaCa+AI",
-	"WZrnGUuo2fNJbkf8j9+UOcDH2lL/KWE+OZ/8x0lFgk/sV3Xi58UVmyD42bz4FXBNVlLwm2MEovudmfYy",
-	"wYtBai5FDlIzu9dEAnV0pXxtKdVwZOA4CTx17hC/80Gym4XlFyXd6DvMOzPc/K5JLaYTpanGFTwVp4lm",
-	"d2YvKVP0OoM0TMWr9/ZL+QTtlvyc0/K01QTi+jdIcB8ORE9TS0JomjIDXJq9rQFsTjMF0xYMd7FjO0dw",
-	"XzJZsDt4B7mQgQu8Xmv7Hx1i2aZaU4+NqnZ/ta9IDJsX2Lnk9mVJuGPK8PnwlEoL2UKu2O5a8Kgmrm17",
-	"6k5bTlxuugdwM02dGBOGW/MhvZmTlCnNeKKJhg9aGSIxDLRzdlNIfN8RaNTB31z1SWfJ7q8d/Y3cHcsg",
-	"eBgjlKRU02uqYOBROKxA6eEUQWTpqPE549wiRXftwfgUOiiTKEsiJ0qJ2czAE+tFuaXmvO/8dqxUxZIF",
-	"ETxbI1QXVC2MkHULuT7ejND++jqoMm3gut/KBqw3111CvryyErah5/BYLM0FdB4CHXF1vThoKHtaZCHu",
-	"0CZ2fuTUrF5NG9l2TiVzjLK59QVLU+AzSCSEXtXjBeU3kBpdxAwg2mkfpOBszhyKUE1SAYpwoYlaiFX4",
-	"8bEUuGYJzULyynRiJIpNDG/GUij55ODBYjWCpYpVkKE6VWzwPE6lsIQzwqE3T+J/7YDdvZ6rzk1cGC0m",
-	"WRCaJJBrRVj9YUVwCUHvoVq/KL/PGgAcPKs9TVso1I+A7+D3wlG6EdLB9bouGgxRSd3b/6AbSspXNRXl",
-	"rKmiHJ2FcBZqOuNuVLmBiC4KmSD25hnV5majnAnZ3UUpkE/tE3W6tNALkESxFBlXXY0JbnzYuyr3pkqV",
-	"p/uc/+m0jw1yfw8ihhGpRve7xMwSwaDUtaTqNqL7I2GjEohFZDL3xomEZpnV97vnk3QVfo6KLoFQRZDh",
-	"TMlqARJKew2SSJpleGvkzz9ePTv65i8NDmt+FmIbnsFtJGB+3D2oVohg+bfUf4HuAmrbLSHvpqjtauMF",
-	"X+pRV1x/KruBH9Mw4sw4vLaN2qLho+broDKJ5LfBJuvSg5FyS/TvfF8IpX+AgHnxGeM3IHPJeEkcFMg7",
-	"kH9SxPyI3ML6OIR4GVX6GWVZQ9ys822q9PdCjFB/zS/eFXzcD2aUpcETR5VpNK0Ev6hK2umeR9XsRoM0",
-	"5PqV+FWndTtS7UqrtWMYsYXu3ESZNkWimmTiRhHGiRaEcjJ7dvXW3X2LKTwIMoUWyjXnnxv5WZ6fvL28",
-	"ej4laq7z85OTX36cPX33P98/fzO7+uX87Zt3V+/xOxGS3DB9/u7pqzdXT7trn057LrG57HOxIkwrYoR4",
-	"S7vNwPSCfDSP8NPJR/soPx0n85u2uWoj+1YxYfhnphfu5eCIC6IXTBFNb61NjyDjIgrgqJSXrRWvH802",
-	"gaFDcKoLCaJRAx9auGLl+eFvLxHLJeWpegvyFeOFDqjIrwz58OMIJUscd0FOjUhKuCBoNg4rBaNtZwuq",
-	"nmZw16aANcjeMp7WxcWcKrUS0nCgW1ibOcUt8Ik9WsGZNn+bvX71lhQKZFCWjNKYfANUMnHD+FiY5FLc",
-	"QeCt/bwATpgmK6qIIYlOxoe0IUD0Qk9SfhsWWzKxAml0cS1RmWBSRbYnQWn1I9csQG5e2N1JmBcKfSaC",
-	"iLkGjhZuZjVEu0Dl4Bm28x6yPJ0oK5KGICYBCYWqiXkSaEqoNtc9NcTBbMoMPCfA76ZIUwypchgdZIoG",
-	"UyJIEWYSNXaAd1CbwmFsC7XruBV6hdXTmZaPup8YbMFZaKEXVhcMU/+3VCmSLyRV6DcwzOX1q7d3X+FL",
-	"6mocp0PpS0NJa6hpp2HDoX/IXbFHSELVLeM35Hptd/cgsc496twxhKlhW4U63dk8/NaKYRt9R1OkUBaK",
-	"w2YuKdqw0feAbC7ZHU3WoYeunHKZVzgwDIyeBsU08aAiHmGXMYhaEj8IPPWnvNmr2PO+frTXd1/LYNhn",
-	"IESAbs8YT8BqquUukP46gnBc8+N7XoFaCVJnI6x6crzZuVJqObiVEKV5Um6/BQLr2AyeCywpGuh7mUtQ",
-	"C+7m6lPinpUDP00nN1IU+UifjFOjAjLg7Pnl0YOvH5F5pU8h+Rg+N0sHHjej15CN3LiRC6zNdpx6NV6D",
-	"+4kpNgK5lyKFbJwCJ+ZzkJAG1VkjstSuwBq96qKHM1OjnGSUcH0c8btcZjdCMr1YqtAqQoGd2xpvSCbM",
-	"mkQvRIGiPp0DfkInO6RhWV9k6QvuyEP3GIKDMmLdiG3nlMnwZOaLEV6Upsmt3TnT5BrMvo02EplOM+Ah",
-	"AWomyJLytYsIQLu/KmiG/7YibMTT1muLySvnft8rtgSl9NhPJ1JkEFHoZcxgErHhxGVGA0W2zIV0SHUL",
-	"kOP9ME6UhjwIwbj7OqeO1krQSEtD+oUqVA6h4JGfF9ZRZp1TJKE5RogxRdxPgrvRknLlXd1hidgL4z6a",
-	"jPgLI4qu1TH5TugFInbBcyk0GsHr7ERDxkFbF5sy1xI6VsEVvQsZXV9i0Jp9s6LIjDZAMqMvoVhmFAwq",
-	"I9qHmxNZ33DqU+T4JYQHdyBVzJp2x2gYQX4rljmazTY7VzA+y2sB1kKIeNwwFHoeWRL9Kt6iYnoVu4yz",
-	"3yegKQvp/R3fevdQDsm80dJI9ECTRYO7DTWdtvlSJdtsfvGeKRj4hIw/PzuqpihLCb0WhfmXgmw+9Uco",
-	"tddB+37t1wo66ugSZiV5aXlgUACWkAiZ2ngpp2ua4YQXy2sXLTiYfXuvbj8vkuZanGdvmF3fO4sDS9Ye",
-	"6QBfZEwq7Djkq5M0LrMB0Dgab6OrVmLmZqE/IFpttIP2e/W8FNO8tEuDkYbDX5AFU1rINbkRoIjgg0yv",
-	"HfGkK1t4UWDjXHUmX4vT3KR41Rl5I8Y2pNk5/rxxL54pbx54P77aYIR+CvREDeBejvhvoRNaHH7OQjFT",
-	"ZQxhLDpphMPJzhV/RW/pTUAfKzF+EOmoSHIH40vvepuR2PBs72Yy4zCoOyyrCN2Q3GKxP3azfnzPmSvZ",
-	"MixKVaI1maNby2yrTUqiirgEqiLCghonkhjJa/Ndu/Xc8Knfml8tCAdGMydMdm3/PKKELektyHHqmcSo",
-	"/Q2ydfe+mc7GCmJhk6qdyW99Wh6v3Fm5j2ruHni9A4UxIh+HI4MTx4c/pivJIH1sfxV6UlsoyT0IaQUT",
-	"F7AWUp8z8G+0HBrWbnrUKw15TEQz6rgCrtH4rwD4tIwpd+b4wQIMGhtmGvJgaIIQt6/q7NFKXpuE+2EP",
-	"0B6wdtflej24dOXhNUJ+qaj/Rq5obyuQamAGoALlbrPy9CsDhmnDFZIIngDNYkYLHSTvPhzWnhNxqC3J",
-	"PHpw9vDhcHOiWSYEyqdcisxFHXQkvVgwQp+tsechX0NixImtbIRhcjr+IW+IXul95TecqRhI+h6vIUNB",
-	"37r5MjXYc3Z6GtbDG6LVKKV62LurNOLaAd2Wo+iy9Hkio9SGgO+W3kKp1/lkMGtd9HuZIlXTZqBGYior",
-	"+4wKv6gywycEc6WnaFA4NzCdEiHNO6b8BogqkgWhipx9++D49PjB8enJg28ahLP2+L7aoLmUrhb/7y5a",
-	"5yBnkAgeAMtlmaJEDRURPL0gXwfCK0q3zkblQshQnMVb82eiBdFyjSahct1aTtIUI1oWTBEhU5AX5MGD",
-	"TmJSDUJ2F4++/vqrrzftqgLXN4Fsjd3rOHyZv+0x1mlBqLr17kv0WNO6w4cpjCnQC6ovyNmjs+iFDDq8",
-	"U426EoNckyv8hl59G9Y4mz2vIr8pV6tYtORgXSpAAiJB7c8yAB2KEBzjcuuaxQaJI+0oxQB3cJgayFNx",
-	"OYBlNgQXemF4NTruLAFJzW3rBfAx1qM29HTILOO3FYVoX67AXIrlcNiO0zNx8SeYYItWiogpLpCh0Dhi",
-	"5azRZSyuJtdCL6wPI8LMxNBjtYCMEMHfu+35Y0fhWzvimNjWIUHjdftrIwmoy9/RqZMY6DBOrm2GaiTa",
-	"Z0hI+ICg2XEpD70htkHYioKnIWvLMs8gFJ71zAgDVXS2daosBf6LchtjJcQtuuTCNK2WyDPCkoJWoZA0",
-	"yUYkfj5nQZqzKcZ9BS4CXQGVySIm+fuvm95aGGG2DTqPAaYe+dESE1hya52SVV41pvBKIAgJwxcvCCxz",
-	"vW7ctPXlGhHC8E3hfZwCg0jHWakahH5LSm0nn1bI6rBhWkt4q+Xf+AVrF1ULsi/BFXwl9QAKbw9FBxN6",
-	"nnBppSmaVbgo3Y1r0EELaTndY1HwkLHTTh0EW0YbZKKeO+kyR5qX/bqxnQjq4dY32xKjJ+bQD7YndH1f",
-	"ecMDalD4ioNrhLXjt979xhKet9yGwUt0YgTtAjTL/EOcEptWOdIR14BzgBQ4m38Qa1xMwXCy4wzFeLYg",
-	"3WF6BHGfMQ2NqKPeF+/gX/Ni2NUqANcOFLrh76Uo8pAAUbuTjyNzT6OWidEZEbVg1/qO+pNUn7Nx2T4Z",
-	"VTpGWpS+cu7+gfFMLERysEjN2QU5xdhWW1qHce/Ii8S9UL0Ym/4/73cnBOic+TTuhCqnY1hyTneTBDZ3",
-	"KZpV9hcCKHj/IgvZ+pK2w6xm0NtV1vU2xvX7PIrSqeNPNyCH24BnC694dYLNTvFRMbZtM3nndKFDvFh6",
-	"fjQmvakMZ2wXFrD2ORT64ANTVu9zsa8XNjx5xVQt+xLNIjQTHCIivVy7xLTuN49n7W18X7haCT5rFFM7",
-	"WzYYL2sl6m4ynazp0sh7vzXBVCMRQdP749lPU/Jfl69eGqn1b7M3r1uG929OXUh3/01FDe72cl46UtgS",
-	"5Npu+LTKO8BccJ+C4KOLPW8Lni9Mbmv5zFMLzTOfL1OG6mtXlcsoMYyTWAZN9EEPsz07iuUe7jxWVcYC",
-	"LCZjtb0Ute1hGaOQfmWVUndiuSay4NYSnBt9HlZhrK3ldAWYISbIDyX8NRzolb863sQ1WdA7IHeUM7Xw",
-	"r4HyRiSlK/QRCKRsZBfN40JehWebhXx78Km7hwpKIWxN66KYv53Qlf9NFJLT7CnXcj2SWSVRqWwcH/Px",
-	"fV1729C4cnecjc8AIxdt1EHFpxInyrlJyh31QGsXYSgNwPcEo2w4UdQ297dimT8XSo9LX6D6TVRI25DI",
-	"Xc8wGC4sRgmbM7APkkQq11ojM9kdpra1EKB+gPUlppJQd/L7+tp+AMiR8N/CWhHBnd+NXINiKTRJ/Ob8",
-	"WSesLBkv/xKMvVkPEYniMo6ZIASdl2wOcbt5WFUZZLBAMzOODi/L4Xmlmg/XoUYxB7MKHrCniNmObNT1",
-	"xAureGEi+A5CkQcUrPCco9pfDObh67aprfH8XaWF8AmwUxeTpsdbS2JXUSqOLQMaBsVUAT8uyBujlq0j",
-	"iml0CURcJGECO52saCScHK9thRd5R7MCsw5qiWkDpNS+KLeX4obxeMxWnGZvLLARfS19AR/1FJ9g9l4w",
-	"QCka2Fmnyz3hRq+Ej3jYj9Ycr60hRiXtS1hSeTucQWERIPubuvBhV40DYpuo8YCidalq9U65WPUUkIiU",
-	"USqPu1npHlwnqXPmKm2hc/9bhB/1plCNCmwdHMcZf9yvgUoICmMZu41Z6k6JFuTs3Dp+F0bdF3NXHhsZ",
-	"CTqBjZZSoz5VpGDPu99QuG4864vU6SwtQAbp8aD1tcNwWtWq0o5A+4EJz9FU86/j5cO2KF9bBdw83MCu",
-	"HYGolfRwa0ag0yyF0gugduKGDZMkS7omNFOCKFo6EYUtIcG0qyJxTn6dAL87f3356umvkyn5FYtLnr+9",
-	"vHr+68Qo8L/6MgfnL1+8fvrrJBBy/u9KC4eotDAK7/9dkuEPUZKhQx8itKCqT7BdVlk3YtM87TJm84Io",
-	"uANJM7Q0K8ippNpGcuHLUzZiFEVtM9DFyykXOsoUJoAPu6/9pa/9901Ji+R4+mTTZaE08gDMnb4gGVDJ",
-	"tc/Xt3dos4ri0uI9A0WD2Wy7TWUL8dpulnLkgZVO6VFZDw2P9YGcVJED1I2A9848DYdiVxbDJtnfyHgb",
-	"gsxGVLlPvG1T/4yA6p2Pt9u6TmGfZGhgVBPdelJeSush5ul4EuuTjyhLMYvhRojUvs6BFfmai2DzDOuW",
-	"qWJc2pQ6xvZkCNMnP/nNVMLRasEyNJLMKcuU8wJZZ6pVYIwoalj7BTnrCbrf2HZlzIuY1eqR7/NVwwcs",
-	"Od8dH+FlTDkfkSeDsjDqk7pleW8BvwEsqejJpBkl8KjcaAlWzmtmIfz1wcb3XqLN4JvdsuSyo/K1C4ih",
-	"gmNTo4wrWxK7TKh4ze1H/dLNg4B0cw8jC6xmGmi63ip0oYnWXWvwlFBlg4t8uYQLYmTDNVmIQo6WJLyf",
-	"oVWi1euiU7LQOlfnJyf/7//836krxfr2zezF1Zt3//UfvkJrXVMdVqN1K7zDvUZQ7cqrCru3aIzQF36i",
-	"RebtvSM20tQcg1VWsKVSGZCMtXiRARiWpak0WgOa5V2cygA3VXf/YvxrrSxJbQunIWRveLb2vaOG0New",
-	"aTSPdAl5YcM6UDFy/Ts82ocsbkPtqyHQvMnSK+fMuKehuF6QlXHDsZMRFU1poRdimKKUUk2xcUmL5XHz",
-	"HQOYpS5yzFLmKUubASsh38bmFXsioXIq9TCFxYF5Q3H7mBcE3QDRcKWWjDjOvPej625jEwilEWZtXJiV",
-	"IDFHAhvFdC11I21T4wxD21s+auVkyyVDYHvrPlZFAscQWVgNMgS7UM4N41onMD/CNjzhfVd1PdqyZjQi",
-	"Rmmqi0jMZ7wOhf3DJueFrz7h1ujZ8uNw17iedPSNwaoqGj1nDRFzduc9y4LfgNJES1FcZxBwMQ8IUN5c",
-	"8iS4F7f2iBrPnZD7cYk0VVytr5JSJdCUdfkZLzPJwtf29wKUf99jGARfP6YNB3A99VsP4o4NOr/JtOWl",
-	"vY2zLugdbNvAJiRNMx4qdKWaTVRt3CKHQkuaYfTGea2hrQSfXTcXclBR/owmt7s8ROb7nMZs3qfh6MQb",
-	"+JBH1MNE5A0GzcXKczGf1vH+vhatiqluZiY2q3UjekQzla/amXWpsLXS6R3aKcwt+ja5Zb5dWGLbXgF7",
-	"B3lGE9iiskOvRRfl7tycIGLYHat7bRdSFosjewfayDWhJOze2I4se0JDVYufGqXSppn7KFwj/SiX+pjS",
-	"tbogp+f4R7hrZPHX9fKxzSNSyrJ1eEdXRnY2ehA1q5Mix3oPRhqjN4B7sR+XgusFoZoInkRCk1S4NUzb",
-	"uulgU9+V+23vDWwTVFJdQ0ldvnr09Wby0oDXmJ9Gzho+WBWu0Nq2lOxuzPVWGkz7hQmDZlUsp0GrSCnj",
-	"Bsvr8jgjrswA+KgGIYtowti4qcrwyFCSqt5YzRR1cDPWBpkE5xGS3Vh+WqaIuBIQRkZDmxP+ZyrpXEeq",
-	"HHp9LBCHFEkto0u4jHWgZP+MZZ2NallYK2ncZUyxXqFveLbGGlXYGBR7hmjlik8bWt3qE1rvdt2UA+eT",
-	"OmY5EJU3UYJ9WuJ8HdVqqFIFgyJcHHZ5WASfl6+XUHYrBGwzmoN02cZVdyCUVM2zVjrSeOZduKxBHw8A",
-	"no55w/N2a69Gx86BGQVOLxyC3iksKU9rBWIjKK0UpG/uYs8mz2i8AW5PE9VNfWSs9W1EWmW7PmlllElt",
-	"B/SE8gSyLPJ0xyS0YDpGhbhlVGS9Y70uM9od3fCAsnfUzH1xV9+AdhClDRLGCktLj6H9XVXNIPRLKhaq",
-	"+PSMsqyQoEaGQNseBBvVQly9XDx6xKd3TshsFeyhmvqwaTBDnMHoyEF5aj2LR/jwkGjZz/jvrv2oBNiA",
-	"d1Wi13DgDgRZEERRyOwig6fc5q5Td3DishvF9sC+N/j8FOFNrgJkXLEUwpVqWa2lMj70ehbpnciotu2r",
-	"C55CwlJ6bZtZS1v3NKNrWyGk7F/7PlaMImi9UbcszyF10bMLVzAoLH23263B7wW1RViXwnLWbgae/+LW",
-	"CSeJuopH3c4BrrI6Qb+4Ter1CaPhLZoRV7H8BfPxZyHT+2fHY/BduDQGwRO7EgJatU7Q7NK7k6ICXgqJ",
-	"FHSKQgO/7gYcVsh53OFvMakNESn0dmbY8AFr3XyGVIffa+bAPjCUZsOIh72cp5X2HzxxTYK5b/9G+4Pv",
-	"1rF2sr0FQ/oc2I+l4FM0NZM5gyxVQf2uCtUIWGGuIRFLcC5w64VBQ9McsoykhY+JaTtJU7HidXo4MPij",
-	"+6Htn+qF5NDQkM2BIC36cAfSZWCZg7owpWu4YTxWepXF1FJvZxvauLZWm6V21W6ehmhZVappnMbvprzo",
-	"Osb1dyb0SL6FgeXf8UVfdHxR96ohiTVsz3WkQNgCqK9dHjTl+EIV4ZIHA/Qpv0BZoaacder29T5+lNHN",
-	"Hcby8NZm8ed9HR/cvmbeSNMOShkrQdyjWqPba9xGMque4nBmvix8Z7u3NZd6IDhkyySkNgAGp7FV3Nwt",
-	"Hdxrfw+CmVMExmduh8oX+yqQXeD0VDq6ZxJbyVOc57UsSGh3Gj70DX/BdxKldO/kteid9gZTmBNA+hxo",
-	"qsZyMKppKDSmxcriTdHjmQpMkYRmGaS22mXVdOH4N2X7DjkX7eR88r9+uTz6Bz365+nRt++r//zfR+8/",
-	"nk6//fbTf04Gho/iccIQ0sGuqG+CgQPYM9sJQJg3ZmSxgY3Ey5jRdp5OITE6y0pYKGQqbDF3Tk7/en56",
-	"enT27fnpKXkl+NEzycaFRmxXVWyUkFZW5XAHLGWzvmJhzWqEuyv/GKnt28nr1dBfoHJW9ocZlZIpYe4q",
-	"42ONLYyRpGXR1o3xoGenDx5Oo16SzQN1tOGRebxOi5mzzJamv6YKHj28MHi8NGj96CF5xb5rBMNEw+G6",
-	"ADM6dlcDW1BJEw1SkT//ePXs6OwRSUQKpOBMq79UVQttKBC4wDbGk6wImibjdUpsKMGwKiVahO/cCxTR",
-	"VpAplsauCqmVNSqqXvGDS2z11sQqrWK9jSlBgm0xqIXbWsS6ZI1tA05msCKj/FZ1atDV2be4i+3bmvf6",
-	"FlKa8pRApsCGF9v/xd8F7Imh+Jae5eu2xuCA0i65GVe8TbCyEnatgxEzZxi5mjH6fWH40UCqoJrxrO0f",
-	"q0lT5ruLkh3eN3kWjlbYFb9wj7CrzYfBJul6i2DoLUOWxsUBRyN/zYafBeteBMoUIiahIORL9L+f7kH8",
-	"jRYJvKp83a0qQWuntg9wTTQqJW14WdXYqVsjuC2fYjFcAUsk0FHO0RGNzpX+UY2Zuk+PEbfDZ+rp1Vup",
-	"AP7gUTja+vpdaKry7/Fs+N52cTioWy7+FiMT3OzBXdX7zHW21RfWEi8PYxZ7Gf9lvex/nDNEJwgTszL4",
-	"oqp+X99Ie94QKCKOwY3R1+EqT4VOxLJBYlaUaWtF2uhgPxJ3kTCPbXt/9fXaGBfI0NNDr8fc3JIIAsE8",
-	"vtlc2ZZlJZnWwAnlsDKyMbYyVgux6spYNU47rG5rs01II3Xd31wURbC5YBdN5hrkq4DYiv3HK3s9uYYb",
-	"GjHXD+x35lZy43v2GSzy522Xqife1eUZo0xrxl/Y6N0lXZNr8PVumCILlqbjWg9Nx0U1xDxKl1nmZG+X",
-	"vO2DVSMJ2+Hek+hvtbdinUn4ClFxbPuZXIu3i/30pdxZQMG07EJZXXMFxhCq/LwYm7a4y/hlyw4KyfR6",
-	"Zo7puWF57czcUyLELSvrLJ9P7kDewNEtQF7dNs3ZD7BuMEwEHGICUInRDm7sQut88ukTJijMRVhRd17E",
-	"PymyWogMiMFKOacJHBMMkSY2Ts8onZgwYvVQdrPwJYw14QCpIlSRD0f44Zz8ip1Dfp0Qqm6VN1UpdsOP",
-	"GJ+SXycKrYRHjP86sVn9fE2cdHFMnkoppI1udB0fiM1oUuTP7549Jt8+/PqvfzkmL5nSCrsoY0EZ22AZ",
-	"DSAvGb8lC+x4637yzYNvvvnLMXkHc+Var1pp3a5igXINqVFHU5GoEwlzdby0oUv4h/IHx8v0+FcbBZkA",
-	"t8kt7rYuc5os4OjB8Wktm2ryk7lD8oO9w9KCPjlD5pkDpzmbnE++Oj49/sr1AkDUOHHgwH/cWJGpvIkX",
-	"Keq4Sl8mZd8MCSoX3LVSfHB6aq1aXPssgTzPXCmtk98c87QPbrBfwNdV6zpmPk0DZMsf4NhKEHPq6lKG",
-	"lig373uQ4Itx6GQWqmJCsUeiCsDjMk0vK78DYHDBdyJdjwJEb/ByVVruU/PVa1nAp84VnO1s5caynQaU",
-	"kO4axJ+mFf6dfDTo/cm5zGy8SRPwT1OmL2veAUmXoEGqyfkv4a1UQ05em6fz6f1+LsxtCr3pg27s9BA3",
-	"ZrazpyuTyYLdwck1TW5dL5zgS/mOJrc/5pd29DjSIRIN+khpCXTZhEZlyWCcYrueNp/s4i5JRL72gaSW",
-	"/aRU02uqAOtAzP7+kmnA0oKKMH1MrhZMYYfZOhuqwGAr2dwfsPWA9AZkkwXYnLswYB+bz1vBdSR22SVc",
-	"n4UAZEsBFzdM5kZ22ifGLby/L8ipvgdtHYL3BElbpuoc+8ra9K3fIctIsqCMK0SlsuGJFT0uLFvPpRBz",
-	"w+gVXWNU546wpwUdkaX9fPw5jjgEE8eeQgM4OGKQ78Nq9KEbQcR8f+CpsZkUfH/KNqDmCKj7MJkGeB+G",
-	"HAfzPRDn6SQvAjc/g3ufZ/dMs+yqNIhjBkD4HLK90hp8s3205i0O6AAVNazfC0De5ER2mxbVPOS0BqhN",
-	"HtBP042X9Q/Bg8i3Y9KH71UtxMoblipfIVPW6XlryCLTypLFvfJJWU/Wjd1TldG7R1ZZLRIDmpEoqvI6",
-	"RpekN7AzQhd/+s3j7/4hN9N1Dyz/9oLdsOlcZCxZ75NONDxEYXnNt6sqi43v4x58caUD30DpEozh/TVg",
-	"t2ukCfu8hzJsMkYHnDRroyH2LzX7CM0OVLALeOFizt3uyS1ArvYi9qhC5lnRLxfO3JgOMwvYd+2LwpoB",
-	"cn3hjHOuBFe7dkOIF1bVABr8b0TCfZjHNmoLbDfz+0NIxj0NcoIUrKQvrqOLhg9akZUostQIy3xPyoTh",
-	"VXGKdrVg/AAKqHfhx2jLCvheaEoili4APvpkHtshg8S/Ml+4PHS5X4z9rwpwb6ohexAMdUcbiJ8WVi68",
-	"88JmDAnBa12Vdoid5jdUMtUj8T3GITDsZjDV8b6SeVDix53fd+aWRe/3gmYuM5RaXxr6cK37FngCF+To",
-	"zFdLjtFfxJUPEXT8ahqtynR0FqbFG/SS79aTAaOe+rjAAWNnWjL0tR1IJ9rwVDw+xmiUvR21S0k/bBS0",
-	"eG/kMbUnEbM67Ts7+6GFzc8A7ibVOUlFUviKWH3k51I98SP/TYgOQ4iCwqbqPboPJVpobAudp/PJ1HWK",
-	"dlsrOJuzYJ78vyDt26nXxckG7uEQqlyI/o5fJp+zm0LSTUagx42BBzPatR1R9aqMU6KMFogVjF0sxDkR",
-	"PFu70n5akZTRDBJNljTHjgUsqlWZ300iu3t4+vkMiv3UvH4nURSqDbLaps1QmPvGpDtFp9wF5fTI/TmD",
-	"w/hQHot8PUQKt1vy/k1vUSjj/rDmYFJICVxXCQp7gNsA38oT/DsebI/eldfCVsCVjbNf+HdFFlSV0ZBK",
-	"07U6nCPmvkffh1CXrz+H6dZidxebZ7Anlb6GopUj2cvSrZ5/hVbOg4sBXkiiBaEYSDAlSricH7GEa5Gu",
-	"8VUhVukFLI/LonPVvfPUe6a/oJuv59Bu64Wb7cgC46v0Be5KFj2GqHcF3yk12T9+fydFcbPQru5qSjXs",
-	"GX5aFq6ha9iUZz5/eWTp58V6a6T08aYgMaQAY9wptv9YCKXJLax99zgOHzSRBd8LxSlbJGyQKGrjDiJW",
-	"NNp7bRQuqt1V+ex6AUxWIdsHC7x8XO/OvafYyzp4Dht+2V75QBGYNTwdLsHVL2Jvctz3mKq7c+wKh5fa",
-	"qiG7OdgepLRyX59FVuvFTFdo7jC4eVKr/DCApP6o4DPJBiNpsdnoAHL8XKysrc3F2JRdAoS4NaoNNtnw",
-	"nZGS3V1MU77o3sqK2u7wYdL9M73dB8k4FIK/0Fi2RGEhFFQs94HrQxD7SdlVZRwEZz5tfIDh5zGmuAwZ",
-	"+RI7eez1YuyBsQpu4GIcOAjjrtKCmJdFSVxijlngJbNNtjtxbpX1cs/Omcs0feJTJPckt7j5Dyyz1Ffd",
-	"k7zSID3ukZywquBET8hV9Vz2AXRX9OLAvNgHk/XG5NfKeyK3yBiHvd1FJTTGrO8l7n9pdN9uzFVYDwDz",
-	"DffJuy2S8vSK3hyMpMTzoe4F2GlIbzYH86Zk10OkTAwGl1LkXBAWHJUP4sX86BVuNeKHCJWs3JO4bOHy",
-	"OUTlOEF8WkLv0HjU82pPMnHTG+gl1y+F7Xvwpb1d3Nc7UAYwIToItpBUBpowfkxeuyQTFIxdp5c9k8QT",
-	"aVto9Zgv7YD708d9xHVX7b++mDd06VqH2dw8cQcS5T1MoHad3vZ/p7V476ig/q5WC2hL2hwOcq066wSi",
-	"JmpNULbtVWtWplkmVth6/yeaFeBd36ENufY+QXof7J36xcXYljc1JRxW+wlbbKFQ1Yslij8/2SFfsOmi",
-	"1vxjAJRfGO3ZgteeHrMl51S6pEksi0LmQuq1rxR6I3Z7BzaWYoN+7QcdAoJusaGBtv4AlWc/E3RHOlYH",
-	"Sifa1bqJSQV+83uS3+zsV3KwGf5012v3SBY28c0WusFKINg90Qfr2ND8a0PvKqmDKR+YsRc7KXApsvh9",
-	"PcXP+7kqnHtfUsKgd4Q7yGB4vjHlyoiGaVkFi6apBKV2LjrYplU1itN2nss7kEcz4JpgCyx1TK58r6s/",
-	"KSvaYMq4LaFsD2ztvlRTsqDqYkRHLNs+tmq4FQhUwNA/u5XNJFDDB22PGIwZHBQhaH+4UxI2zwD0iEyB",
-	"Z2b8/SyqIcnIlQMdGD94OiB88LVYDUmw0mIycpnPHgmIVzA8uJsw270Jb5pcg14BcKJXwjas3As21aIQ",
-	"+0UIPMvlPRGqrfWYc9lIUcy4np+TB6cPHh2dnR2dnl2dPjg/PZ2Srx4tsNQaxjW4lEtKlmKJsW98GPJQ",
-	"/cdEnss4p15ZuNkERerKiRmA7hZP6kXfY3bQqjL89tixV1D6/fWZlwF7pq0ARdDE6OA7lkFvpCjy/kf2",
-	"vR1yCOkClxpajMxufQ/QGByZYbe756CMi4bvWWm6W6tLPHz23qfbi+vNochh1ZTaonsJoG0Isguh9NEt",
-	"rNUJTRLIexxvl/j9uVD6B1jvy/P2A6ztOpQPdXnuQ393ZsqB6rt7LTaLWy3EimMkYqNd+46yuRt3Z12l",
-	"/fT0hRtzCLA1OgYMMR3ZvbUSGhgnSkO+U1LrIDWY1roz/CGJ7bB0hfufcC8Et4lCh6W73bUPkr/QxM2N",
-	"QfH3uriIRptLuGNYar2j5FedZd//twh9+E0UktOsl6b+zY0ZewdfVPyVO0QsAOspxxr1bdfJZ4q+wpsp",
-	"lvmREVf6Gd7fimX+HEcdguX51YaqEeYQmKuwW1Wigs1gFlfu/I8X5h1habs40V6YWoUkh2VozXUPwsw6",
-	"iDgoSenLvLn7JCq90O0EJZebhJ3q4YMmhYJ9XEDZiCZmqfKtDv6Vilv2BhMxDs9tAEkwDrAmTFi7asMi",
-	"PHVx96sFcIzC15Snu6Xd1o7bz9ReuTGHYGl2raHKr9u91eHQDUVdDYS9xVy4JQdzOnegPwCfG2Anu/9h",
-	"dk8o7Z4+R0ymx9U+3Ny5isCBSujjac8YT1+7QXtK8C6bDH4uE5k/3+hah664MHabZYYX4jxEi6nL27X/",
-	"3j3Z4MK1N4y8rNdCw5fIF/cgkgoNh6/nW3Z57EUQG3aDUpLYQwK9jUDrD/C0Q/7Qyj2eIaba2wN+IZp9",
-	"LK9qpqm0V7G/xCo7/YHzqmqLtjQyG+izJ5Q/+cjS3kweD+txWP/iyQEQuT+Lx5apK8mGDULdKeeoQfAk",
-	"oTyBnoC8x/j9CwZmMM8bN53tF/lOas3qYkhoe/+VTZbHgy8WXV9P0dzItLcMb8eouTyjjI8Ml/u52Z+R",
-	"R3st2iChTq/FvXRiqN9c2XWx997+cBe2/UuqtQ0N5rIgwKboxyTX6937M80+0iLbkFM+K0cdxPvrVhtq",
-	"Ci/PsPcCupdpWm5uf57L8viHlSea6x6oskx5d4ONMLUL+NeoKvM0ZXoXh9qDccDt6nMYZPqwcX99CxVQ",
-	"ae8ookzY7/sB99/NjKVmezhQP4tJc6U4sbOufRXfQUBuYjt+0EG4Dr2D1N3vQFuUP0THZr0XUA2nkB5J",
-	"//hmanq3g9P867zUBo724eTO1a9GW/gw8s3YDX9T6MmgmqC2cCpmGezgqfge3maumGZRKYP7ux63RJCU",
-	"CsLKgrE76nlXP3aEX7Eb/mJf7cTc5Id+A3Egzzx0XY8ZO9LAHfVd29N+e8j7tvmT81/e1++Bo4m99kpO",
-	"cqrUSsi0z0vw1o/Zz+X46W3lva3DD3ZYuK+GrggrpjexfxxxEN7P9HBt0+xqtwzezFhvbh7BGNzlFxdn",
-	"yw7vAqrW3H9agxa3sCGd78oOOQSi4lKD227RLAP5J0XsGS4I5WWHckm1MJ8ypjTBtscE7kCur0W6/pM6",
-	"EHe6TFN7oL1hp4PXYQ0puOgMTaChq3lFU/AMyoxBuQBzPbBGgODJbvUHe/ul2yYmvr2DO3EL/j524W8I",
-	"sBO7yD7YyZ2Z6+QW1n098Q0v+8kM/AHW+0O6coVtme5T8xLLohAKaIaZ+rDaucmjKdV8nJRi/i/vP00/",
-	"ThB18B/vzUB55/GhkNnkfHJCc3Zydzb59P7T/w8AAP//",
+	"7H3Zkhs3tuCvIHhvRHfHsFbLarvqZcpaLLW1tViW47almUBlHpIwk0AaQJJiKxQxXzMfNl8ygQMgFxJI",
+	"ZrJISu7bL91WJYjl4ODsy6dBIua54MC1Glx9GuRU0jlokPivH1bmf1NQiWS5ZoIPrgYjLYtEFxLInOpk",
+	"CoooSMw3RShPScY4KHK3Issp1URPYUWohGv3d7MYlaDwn2aU+f/TwXDAzNS/FyBXg+GA0zkMrgZ35r9V",
+	"MoU5tdsY0yLTg6uB8lsYDAfAi/ng6tfG33CtwYfhQK9ysOMZnww+fx4OHhVSCWmmo1kmlk/muV69o1kB",
+	"gystCxiuHfapFHNzCPKC8RmZAk1BEjHGP+V0AuQOxkJGT5DY1eqnmNOPL4BP9HRw9eD8PLTFJx9zSDSk",
+	"AdBbQJOcag2SK7MTBDNTBNyviBYkZeMxyNim/MjGtpiGuVrb37eB/Q3NgOd28LfVZyolXeHunz/G6cy6",
+	"OdXTallmFpTwe8GkOZuFdrWBsZBzai6Xcf3wwWA4mDPO5uZuL8pVGNcwAYnrvGBzpsul1o6Y4ccg8lya",
+	"Q83pRzv35Tn+s32pVzhp8FD4f23HqoHzMnzdI8gg0a04GTqi8j+LrHbx8JvvHgTX05IlehO5fgC9BOBE",
+	"LwVJYcESUAbNmSRiyYlZ1T5wmqYSlMLHXHBNtBAxTFN2qfoO3X7uhMiActzQPwSHzg/yls2B/FNwwFfI",
+	"zKaWTE9FoYn5I+OEEgnja/Lz7SPCxiSDsSai0LEtmqliIHwYgN9nc9kqF1wBPpc3UtxlMDf/mQiugSNk",
+	"aZ5nLKFmz2e5HfE/flPmAJ9qS/2nhPHgavAfZxUJPrNf1ZmfF1dsguAX8+KXwDVZSsEnpwhE9zsz7U2C",
+	"F4PUXIocpGZ2r4kE6uhK+dpSquHEwHEQeOrcIf7GB8kmU8svSrrRdpi3Zrj5XZNaDAdKU40reCpOE80W",
+	"Zi8pU/QugzRMxav39mv5BO2W/JzD8rTVBOLuN0hwHw5ET1JLQmiaMgNcmr2pAWxMMwXDNRjuY8d2juC+",
+	"ZDJlC3gLuZCBC7xbafsfG8RynWoNPTaq2v3VviIxbF7gxiWvX5aEBVOGz4enVFrINeSK7W4NHtXEtW0P",
+	"3WnLictNtwBupKkTY8Jwaz6k12OSMqUZTzTR8FErQyS6gXbMJoXE9x2BRh38zVUfbyy5+WtHfyN3xzII",
+	"HsYIJSnV9I4q6HgUDktQujtFEFnaa3zOOLdIsbl2Z3wKHZRJlCWRE6XEbKbjifW03FJz3rd+O1aqYsmU",
+	"CJ6tEKpTqqZGyJpBrk+3I7S/vg1UGTZw3W9lC9ab6y4hX15ZCdvQc3gk5uYCNh4C7XF1rThoKHtaZCHu",
+	"sE7s/MihWb2aNrLtnErmGGVz61OWpsBHkEgIvapHU8onkBpdxAwg2mkfpOBszByKUE1SAYpwoYmaimX4",
+	"8bEUuGYJzULyynBgJIptDG/EUij5ZOfBYtmDpYplkKE6VazzPE6lsIQzwqG3T+J/7YC9eT23GzdxbbSY",
+	"ZEpokkCuFWH1hxXBJQS9h2r9ovw+awBw8Kz2NFxDoXYEfAu/F47S9ZAO7lZ10aCLSure/kfdUFK+qako",
+	"F00V5eQihLNQ0xn3o8p1RHRRyASxN8+oNjcb5UzI7q5LgXxon6jTpYWegiSKpci46mpMcOPd3lW5N1Wq",
+	"PJvP+Z9O+9gi97cgYhiRanR/k5hZIhiUuuZUzSK6PxI2KoFYRCZjb5xIaJZZfX/zfJIuw89R0TkQqggy",
+	"nCFZTkFCaa9BEkmzDG+N/Pnn26cn3/2lwWHNz0JswzO4rQTMj7sH1QoRLP+W2i/QXUBtuyXk3RS1XW29",
+	"4Bvd64rrT2U/8GMaepwZh9e2UVs0fNR8FVQmkfw22GRdejBSbon+G9+nQumfIGBefMr4BGQuGS+JgwK5",
+	"APknRcyPyAxWpyHEy6jSTynLGuJmnW9TpX8Uoof6a37xtuD9fjCiLA2eOKpMo2kl+EVV0s7meVTNbtRJ",
+	"Q65fiV91WLcj1a60WjuGETvozk2UWadIVJNMTBRhnGhBKCejp7dv3N2vMYXLIFNYQ7nm/GMjP8urszc3",
+	"t8+GRI11fnV29uvPoydv/+eHZ69Ht79evXn99vYDfidCkgnTV2+fvHx9+2Rz7fNhyyU2l30mloRpRYwQ",
+	"b2m3GZhek0/mEX4++2Qf5efTZDxZN1dtZd8qJgz/wvTUvRwccU30lCmi6cza9AgyLqIATkp52Vrx2tFs",
+	"Gxg2CE51IUE0auDDGq5Yeb7720vEfE55qt6AfMl4oQMq8ktDPvw4Qskcx12TcyOSEi4Imo3DSkFv29mU",
+	"qicZLNYpYA2yM8bTuriYU6WWQhoONIOVmVPMgA/s0QrOtPnb6NXLN6RQIIOyZJTG5FugkokJ431hkkux",
+	"gMBb+2UKnDBNllQRQxKdjA9pQ4BohZ6kfBYWWzKxBGl0cS1RmWBSRbYnQWn1M9csQG6e291JGBcKfSaC",
+	"iLEGjhZuZjVEu0Dl4Om28xayPBwoK5KGICYBCYWqiXkSaEqoNtc9NMTBbMoMvCLAF0OkKYZUOYwOMkWD",
+	"KRGkCDOJGjvAO6hN4TB2DbXruBV6hdXTGZaPup0Y7MBZaKGnVhcMU/83VCmSTyVV6DcwzOXVyzeLb/Al",
+	"bWoc513pS0NJa6hp52HDoX/Im2KPkISqGeMTcreyu7tMrHOPOncMYarbVqFOd7YPn1kxbKvvaIgUykKx",
+	"28wlRes2+h6QzSVb0GQVeujKKZd5hQPdwOhpUEwTDyriEXYZg6gl8Z3AU3/K272KLe/rZ3t997UMhn0G",
+	"QgTo9ojxBKymWu4C6a8jCKc1P77nFaiVIHU2wqonx9udK6WWg1sJUZrH5fbXQGAdm8FzgSVFHX0vYwlq",
+	"yt1cbUrc03Lg5+FgIkWR9/TJODUqIAOOnt2cXH77kIwrfQrJR/e5WdrxuBm9g6znxo1cYG22/dSr/hrc",
+	"O6ZYD+SeixSyfgqcGI9BQhpUZ43IUrsCa/Sqix7OTI1yklHC9WnE73KTTYRkejpXoVWEAju3Nd6QTJg1",
+	"iZ6KAkV9Ogb8hE52SMOyvsjS59yRh81jCA7KiHU9tp1TJsOTmS9GeFGaJjO7c6bJHZh9G20kMp1mwEMC",
+	"1EiQOeUrFxGAdn9V0Az/bUXYiKet1RaTV879tldsCUrpsR8OpMggotDLmMEkYsOJy4wGimyeC+mQagaQ",
+	"4/0wTpSGPAjBuPs6p47WStBIS0P6hSpUDqHgkV+m1lFmnVMkoTlGiDFF3E+Cu9GScuVd3WGJ2AvjPpqM",
+	"+Asjiq7UKflB6CkidsFzKTQawevsREPGQVsXmzLXEjpWwRVdhIyuLzBozb5ZUWRGGyCZ0ZdQLDMKBpUR",
+	"7cPNiayvO/UpcvwSwoMFSBWzpi0YDSPIb8U8R7PZducKxmd5LcBaCBGPG4ZCzyNLol/FW1RMr2KXcfb7",
+	"GDRlIb1/w7e+eSiHZN5oaSR6oMm0wd26mk7X+VIl22x/8Z4pGPiEjD+/OKqmKEsJvROF+ZeCbDz0Ryi1",
+	"1077fuXXCjrq6BxGJXlZ88CgACwhETK18VJO1zTDCS/mdy5asDP79l7ddl4kzbU4z143u753FgeWrD3S",
+	"Dr7ImFS44ZCvTtK4zAZA42i8i65aiZnbhf6AaLXVDtru1fNSTPPSbgxGGg5/TaZMaSFXZCJAEcE7mV43",
+	"xJNN2cKLAlvnqjP5WpzmNsWrzsgbMbYhzc7x56178Ux5+8D78dUGI/RToCeqA/dyxH8HndDi8DMWipkq",
+	"Ywhj0Uk9HE52rvgrekMnAX2sxPhOpKMiyRsYX3rX1xmJDc/2biYzDoO6w7KK0A3JLRb7Yzfrx7ecuZIt",
+	"w6JUJVqTMbq1zLbWSUlUEZdAVURYUP1EEiN5bb9rt54bPvRb86sF4cBo5oTJTds/jyhhczoD2U89kxi1",
+	"v0W23rxvprO+gljYpGpn8lsflscrd1buo5q7BV5vQWGMyKfuyODE8e6P6VYySB/ZX4We1A5KcgtCWsHE",
+	"BayF1OcM/Bsth4a1mxb1SkMeE9GMOq6AazT+KwA+LGPKnTm+swCDxoaRhjwYmiDE7GWdPVrJa5tw3+0B",
+	"2gPW7rpcrwWXbj28esgvFfXfyhXtbQVSDcwAVKDcbVaefmXAMGy4QhLBE6BZzGihg+Tdh8PacyIOrUsy",
+	"Dy8vHjzobk40y4RA+YRLkbmogw1JLxaM0GZrbHnId5AYcWInG2GYnPZ/yFuiV1pf+YQzFQNJ2+M1ZCjo",
+	"WzdfhgZ7Ls7Pw3p4Q7TqpVR3e3eVRlw7oNtyFF3mPk+kl9oQ8N3SGZR6nU8Gs9ZFv5chUjVtBmokprKy",
+	"z6jwiyozfEIwV3qIBoUrA9MhEdK8Y8onQFSRTAlV5OL7y9Pz08vT87PL7xqEs/b4vtmiuZSuFv/vTbTO",
+	"QY4gETwAlpsyRYkaKiJ4ek2+DYRXlG6drcqFkKE4izfmz0QLouUKTULlurWcpCFGtEyZIkKmIK/J5eVG",
+	"YlINQnYXD7/99ptvt+2qAtd3gWyN/es4fJ6/aTHWaUGomnn3JXqsad3hwxTGFOgp1dfk4uFF9EI6Hd6p",
+	"RpsSg1yRW/yGXn0b1jgaPasivylXy1i0ZGddKkACIkHtTzMAHYoQ7ONy2zSLdRJH1qMUA9zBYWogT8Xl",
+	"AJbZEFzoqeHV6LizBCQ1t62nwPtYj9ahp0NmGb+tKETbcgXGUsy7w7afnomLP8YEW7RSRExxgQyFxhEr",
+	"Z40uY3E1uRN6an0YEWYmuh5rDcgIEfy9254/dhS+tSP2iW3tEjRet782koA2+Ts6dRIDHcbJnc1QjUT7",
+	"dAkJ7xA02y/loTXENghbUfA0ZG2Z5xmEwrOeGmGgis62TpW5wH9RbmOshJihSy5M02qJPD0sKWgVCkmT",
+	"rEfi5zMWpDnbYtyX4CLQFVCZTGOSv/+67a2FEWbXoPMYYOqRH2tiAktm1ilZ5VVjCq8EgpAwfPGawDzX",
+	"q8ZNW1+uESEM3xTexykwiLSflapB6Hek1HbyYYWsDhuGtYS3Wv6NX7B2UbUg+xJcwVdSD6Dw9lB0MKHn",
+	"CZdWmqJZhYvS3bgCHbSQltM9EgUPGTvt1EGwZbRBJuq5ky5zpHnZrxrbiaAebn27LTF6Yg7tYHtMV/eV",
+	"NzygOoWvOLhGWDt+a91vLOF5x20YvEQnRtAuQLPMP8QhsWmVPR1xDTgHSIGz+QexxsUUdCc7zlCMZwvS",
+	"HaZ7EPcR09CIOmp98Q7+NS+GXa0CcO1AoRv+UYoiDwkQtTv51DP3NGqZ6J0RUQt2re+oPUn1GeuX7ZNR",
+	"pWOkRelb5+7vGM/EQiQHi9RcXJNzjG21pXUY9468SNwL1dO+6f/jdndCgM6ZT/1OqHLahyXndD9JYGOX",
+	"olllfyGAgvcvspCtL1l3mNUMevvKut7FuH6fR1E6dfzpOuRwG/Ds4BWvTrDdKd4rxnbdTL5xutAhns89",
+	"P+qT3lSGM64XFrD2ORT64CNTVu9zsa/XNjx5yVQt+xLNIjQTHCIivVy5xLTNbx7P1rfxY+FqJfisUUzt",
+	"XLPBeFkrUYvBcLCicyPv/dYEU41EBE3vj0bvhuS/bl6+MFLr30avX60Z3r87dyHd7TcVNbjby3nhSOGa",
+	"ILfuhk+rvAPMBfcpCD662PO24PnC5LaWzzy00Lzw+TJlqL52VbmMEsM4iWXQRB90N9uzo1ju4Y5jVWUs",
+	"wGIy1rqXorY9LGMU0q+sUupOLFdEFtxagnOjz8MyjLW1nK4AM8QE+a6Ev4YDrfLXhjdxRaZ0AWRBOVNT",
+	"/xoob0RSukIfgUDKRnbROC7kVXi2Xci3Bx+6e6igFMLWtC6K+dsJXfnfRCE5zZ5wLVc9mVUSlcr68TEf",
+	"37dpb+saV+6Os/UZYOSijTqo+FTiRDk3SbmjFmjtIwylAfiWYJQtJ4ra5v5WzPNnQul+6QtUv44KaVsS",
+	"uesZBt2FxShhcwb2TpJI5VprZCa7w9S2FgLUT7C6wVQS6k5+X1/bTwA5Ev4ZrBQR3PndyB0olkKTxG/P",
+	"n3XCypzx8i/B2JtVF5EoLuOYCULQecHGELebh1WVTgYLNDPj6PCyHJ5Vqnl3HaoXczCr4AFbipjtyUZd",
+	"T7ywihcmgu8hFLlDwQrPOar9xWAevm6b2hrP31VaCJ8AO3Qxabq/tSR2FaXiuGZAw6CYKuDHBXlj1LJ1",
+	"RDGNLoGIiyRMYIeDJY2Ek+O1LfEiFzQrMOuglpjWQUpti3J7ISaMx2O24jR7a4GN6GtpC/iop/gEs/eC",
+	"AUrRwM46XW4JN3opfMTDYbTmeG0N0StpX8Kcyll3BoVFgOxv6sKHXTUOiF2ixgOK1o2q1TvlYtlSQCJS",
+	"Rqk87nalu3OdpI0zV2kLG/e/Q/hRawpVr8DWznGc8cf9CqiEoDCWsVnMUndOtCAXV9bxOzXqvhi78tjI",
+	"SNAJbLSUGvWpIgVb3v2WwnX9WV+kTmdpATJIjwetrx2G07JWlbYH2ndMeI6mmn8bLx+2Q/naKuDmwRZ2",
+	"7QhEraSHWzMCnWYplFYArSdu2DBJMqcrQjMliKKlE1HYEhJMuyoSV+T9APji6tXNyyfvB0PyHotLXr25",
+	"uX32fmAU+Pe+zMHVi+evnrwfBELO/11p4RiVFnrh/b9LMvwhSjJs0IcILajqE+yWVbYZsWmedhmzeU0U",
+	"LEDSDC3NCnIqqbaRXPjylI0YRVHbDHTxcsqFjjKFCeDd7utw6Wv/fVPSIjmePtl0XiiNPABzp69JBlRy",
+	"7fP17R3arKK4tHjPQNFgNtt+U9lCvHYzSznywEqndK+sh4bH+khOqsgB6kbAe2eehkOxK4thk+xvZbwN",
+	"QWYrqtwn3rapf0ZA9dbH2+1cp7BNMjQwqoluLSkvpfUQ83Q8ifXJR5SlmMUwESK1r7NjRb7mItg8w7pl",
+	"qhiXdUodY3syhOmDd34zlXC0nLIMjSRjyjLlvEDWmWoVGCOKGtZ+TS5agu63tl3p8yJGtXrkh3zV8BFL",
+	"zm+Oj/AyppyPyJNBWRj1Sc1Y3lrArwNLKloyaXoJPCo3WoKV85pZCH+93PreS7TpfLM7llx2VL52ATFU",
+	"cGyql3FlR2KXCRWvuf2wXbq5DEg39zCywHKkgaarnUIXmmi9aQ0eEqpscJEvl3BNjGy4IlNRyN6ShPcz",
+	"rJVo9brokEy1ztXV2dn/+z//d+hKsb55PXp++/rtf/2Hr9Ba11S71WjdCe9wrxFUu/Wqwv4tGj30hXe0",
+	"yLy9t8dGmppjsMoKtlQqA5KxFi8yAMOyNJVGa0CzvItT6eCm2ty/6P9aK0vSuoXTELLXPFv53lFd6GvY",
+	"NJpHuoQ8t2EdqBi5/h0e7UMWt6721RBoXmfprXNm3NNQXC/Iyrjh2EmPiqa00FPRTVFKqabYuGSN5XHz",
+	"HQOYpS5yzFLmKUubASsh38b2FVsioXIqdTeFxYF5S3H7mBcE3QDRcKU1GbGfee9n193GJhBKI8zauDAr",
+	"QWKOBDaK2bTU9bRN9TMM7W75qJWTLZcMge2N+1gVCexDZGHZyRDsQjm3jFs7gfkRtuEJ77uq67Eua0Yj",
+	"YpSmuojEfMbrUNg/bHNe+OoTbo2WLT8Kd41rSUffGqyqotFz1hAxZgvvWRZ8AkoTLUVxl0HAxdwhQHl7",
+	"yZPgXtzaPWo8b4Tc90ukqeJqfZWUKoGmrMvPeJlJFr62vxeg/PvuwyD46hFtOIDrqd+6E3ds0Pltpi0v",
+	"7W2ddUoXsGsDm5A0zXio0JVqNlG1cYscCi1phtEbV7WGthJ8dt1YyE5F+TOazPZ5iMz3OY3ZvM/D0YkT",
+	"+JhH1MNE5A0GzcXSczGf1vHhvhatiqluZyY2q3UrekQzlW/XM+tSYWul0wXaKcwt+ja5Zb5dWGLbXQF7",
+	"C3lGE9ihskOrRRfl7tycIGLY7at77RZSFosjewvayDWhJOzW2I4se0xDVYufGKXSppn7KFwj/SiX+pjS",
+	"lbom51f4R1g0svjrennf5hEpZdkqvKNbIzsbPYia1UmRY70HI43RCeBe7Me54HpKqCaCJ5HQJBVuDbNu",
+	"3XSwqe/K/bb1BnYJKqmuoaQu3zz8djt5acCrz08jZw0frApXWNu2lGzR53orDWb9hQmDZlUsp0GrSCnj",
+	"Bsvb5HFGXBkB8F4NQqbRhLF+U5XhkaEkVb21minq4GasDTIJziMkm1h+WqaIuBIQRkZDmxP+ZyrpWEeq",
+	"HHp9LBCHFEkto3O4iXWgZP+MZZ31allYK2m8yZhivUJf82yFNaqwMSj2DNHKFZ82tHqtT2i923VTDhwP",
+	"6pjlQFTeRAn2YYnzdVSroUoVDIpwcdjlYRF8Xr5eQtmtELDNaA7SZRtX3YFQUjXPWulI45m34bIGbTwA",
+	"eNrnDY/XW3s1OnZ2zChwemEX9E5hTnlaKxAbQWmlIH29iD2bPKPxBrgtTVS39ZGx1rceaZXr9Ukro0xq",
+	"O6AnlCeQZZGn2yehBdMxKsQtoyLrHet1mdHu6IYHlL2jZu6Lu/oGtIMobZAwVlhaegxt76pqBqFfUrFQ",
+	"xaenlGWFBNUzBNr2INiqFuLq5eLRIz5ZOCFzrWAP1dSHTYMZ4gxGJw7KQ+tZPMGHh0TLfsZ/b9qPSoB1",
+	"eFclenUHbkeQBUEUhcw+MnjKbe47dQcnLrtR7A7se4PPTxHe5DJAxhVLIVypltVaKuNDr2eRLkRGtW1f",
+	"XfAUEpbSO9vMWtq6pxld2QohZf/aD7FiFEHrjZqxPIfURc9OXcGgsPS93m4Nfi+oLcI6F5azbmbg+S9u",
+	"nXCSqKt4tNk5wFVWJ+gXt0m9PmE0vEUz4jaWv2A+/iJkev/seAy+C5fGIHhiV0JAq7UTNLv07qWogJdC",
+	"IgWdotDAr/sBhxVyHm3wt5jUhogUejsjbPiAtW6+QKrD7zVzYBsYSrNhxMNezrOW9h88cU2CuW//RvuD",
+	"H1axdrKtBUPaHNiPpOBDNDWTMYMsVUH9rgrVCFhh7iARc3AucOuFQUPTGLKMpIWPiVl3kqZiyev0sGPw",
+	"x+aHdf9UKyS7hoZsDwRZow8LkC4DyxzUhSndwYTxWOlVFlNLvZ2ta+PaWm2W2lW7eRqiZVWppnEav5vy",
+	"ousY196Z0CP5DgaWf8cXfdXxRZtXDUmsYXuuIwXCpkB97fKgKccXqgiXPOigT/kFygo15axDt68P8aP0",
+	"bu7Ql4evbRZ/3tbxwe1r5I0060EpfSWIe1RrdHuN20hG1VPszsznhe9s96bmUg8Eh+yYhLQOgM5pbBU3",
+	"d0sH99reg2DkFIH+mduh8sW+CuQmcFoqHd0zia3kKc7zWhYktDsNH3rCn/O9RCndO3kteqetwRTmBJA+",
+	"A5qqvhyMahoKjVljZfGm6PFMBaZIQrMMUlvtsmq6cPqbsn2HnIt2cDX4X7/enPyDnvzz/OT7D9V//u+T",
+	"D5/Oh99///k/Bx3DR/E4YQjpYFfU18HAAeyZ7QQgzBszsljHRuJlzOh6nk4hMTrLSlgoZCpsMXdFzv96",
+	"dX5+cvH91fk5eSn4yVPJ+oVG7FZVrJeQVlblcAcsZbO2YmHNaoT7K/8Yqe27kderob1A5ajsD9MrJVPC",
+	"2FXGxxpbGCNJy6KtW+NBL84vHwyjXpLtA3W04ZF5vE6LGbPMlqa/owoePrg2eDw3aP3wAXnJfmgEw0TD",
+	"4TYBZnTsTQ1sSiVNNEhF/vzz7dOTi4ckESmQgjOt/lJVLbShQOAC2xhPsiJomozXKbGhBN2qlGgRvnMv",
+	"UERbQaZYGrsqpFbWqKh6xXcusdVaE6u0irU2pgQJtsWgFm5rEeuSNbZ1OJnBiozymdqoQVdn32IR27c1",
+	"77UtpDTlKYFMgQ0vtv+LvwvYE0PxLS3L122NwQGlXXI7rnibYGUl3LQORsycYeRqxui3heFHA6mCasbT",
+	"df9YTZoy312UbPe+yaNwtMK++IV7hJvafBhskq52CIbeMWSpXxxwNPLXbPhpsO5FoEwhYhIKQr5E/4fh",
+	"AcTfaJHA28rXvVYlaOXU9g6uiUalpC0vqxo7dGsEt+VTLLorYIkE2ss52qPRudI/qz5Tt+kxYtZ9ppZe",
+	"vZUK4A8ehaOtr78JTVX+PZ4N39ouDgdtloufYWSCmz24q3qfuY1ttYW1xMvDmMVexH9ZL/sf5wzRCcLE",
+	"rAy+qKrf1zeyPm8IFO+wIqUzJIVs6T1MBS39jW00a1uzDbuY60BghItIMFufYjvBgjrlZoblCYOACXtM",
+	"t4alh8tfFToR8wbtXVKmrXlta+TBiVhE4l92bYrW1oSkX4RHS3PBFjv8mqgUiHLyXfjKfjVLybQGTiiH",
+	"pVEasMezmorlpvBZE0G6FbRt9k9p5PT7m4uiCHZd3ESTsQb5MiDPY2P2ypFB7mBCI36Mjo3g3EpufMs+",
+	"g9UPvVFXtQQCuwRsFPbN+Gsb1jynK3IHvhAQU2TK0rRfT6Zhv3CPmKvtJsucUuKy2n0UbySTPdyUEx3R",
+	"9laslw1fIWrU6w441/vu+jANO/cWaTEs23NW11yBMYgqNRXlyI7k0uq2pfljS+2B017F9XYoUl8jDH67",
+	"DS/gVs+1h+8OTr0afLbklpySGxtKgbg6FVnqOhKad2rNTjaVVE8hA6VCCSZbKsRGaszcv95fRHW67JAs",
+	"4AHUBvddOs/WAH9IKPU5eTS17AZNwpg3X9Vo/OYcMxgInYjetRp3Sl5vu4lfpn0zxveZOmIl8UIyvRoZ",
+	"QuoVkZKxMAPFRIgZK0vcXw0WICdwMgPIKwJDc/YTrBq6CpJm5DVAJQaaubFTrfPB58+YGzYWYRupC+D4",
+	"kyLLqciAGL4nxzSBU4LZKcSGSJtnjrl61gTIJlNfPV4TDmBeuiIfT/DDFXmPTZveDwhVM+W9BIpN+Anj",
+	"Q/J+oNBBc8L4+4GloXxFHA07JU+kFNIGlrtmO8Qmkyry57dPH5HvH3z717+ckhdMaYUN7LGWl+1tj7bn",
+	"F4zPyBSbjbuffHf53Xd/OSVvYaxc12uL83YVC5Q7SA3upiJRZxLG6nRuo0bxD+UPTufp6XsbgJ4At3mF",
+	"7rZucppM4eTy9LyWyDp4Z+6Q/GTvsHReDi5QPM+B05wNrgbfnJ6ffuPasCBqnDlw4D8mVlstb+J5iuZF",
+	"pW+SsmWRBJUL7rrYXp6fW4cC1z5BK88zV8Xw7DcnnluW3lnP8iUtN33in4cBwcgf4NTqKGPqSgKHlig3",
+	"79s/4Ytx6GQWqsLxsT2tCsDjJk1vKpcvYFzXDyJd9QJEa95IVdXzc/PVa1nA540ruNjbyo1lN3r/Qrpv",
+	"EH8eVvh39smg92fHkGyoXxPwRqa4qTlmJZ2DBqkGV7+Gt1INOXtlns7nD4e5MLcplHk63dj5MW7MbOdA",
+	"VyaTKVvA2R1NZq4NWfCl/ECT2c/5jR3dj3SIRIM+UVoCnTehURmRGafYKW2dT27iLklEvvIx/Jb9pFTT",
+	"O6qsKDH6+wumAau6KsL0KbmdMoXNvetsqAKDLSJ2f8DWc4EakE2mYNOdw4B9ZD7vBNee2GWXcC1uApAt",
+	"VWjcMBkb7eyQGDf1oRZBTvUjaBuLcU+QrMtUG8e+te5U6/LNMpJMKeMKUansNWVFj2vL1nMpxNgwemXk",
+	"1KlY7gl71qBjNKFWPv4MRxyDiWM7tw4cHDHIt8Ce0xWZCCLGhwNPjc2k4FsDrwNqjIC6D5NpgPdByGc7",
+	"PgBxHg7yInDzI7j3efbPNMuGdp04ZgCEzyA7KK3BN9tGa97ggA2goob1ewHIm5zIbjNSm4cc1gC1Lfjk",
+	"83DrZf3DKLIB5Nsz6cP3qqZi6U3XVZgGUzbeZGbIItPKksWD8klZr5MQu6eqmMIBWWW1SAxoRqKoKpsZ",
+	"XZJOYG+ELv70m8ff/0NuVko4svzbCnbDpnORsWR1SDrRcM6H5TXfKbDs83CIe/B17Y58A2U0Rgzv7yCh",
+	"c7A04ZD3UEasx+iAk2ZtINrhpWYfHL8BFfQJFy7dx+2ezABydRCxRxUyz4p2uXDkxmwws4AHyb4oLNci",
+	"V9fOOOeqH66bX0O8sCrE0uB/PWqdhHlso6zLbjN/OIZk3NKbLEjBSvrimmlp+KgVWYoiS42wzA+kTBhe",
+	"Fadot1PGj6CA+uipGG1ZAj8ITUnE3IWMRJ/MIzukk/hXlmooD13uF9Ouqt4H28p3HwVD3dE64qeFlYus",
+	"v7bJmkLwWkO7PWKn+Q2VTLVIfI9wCHS7Gcwyv69kHpT4cef3nXnNovd7QTOXlE+ttx6jRGyACPAErsnJ",
+	"Rd1ZHEZG7rvrbaLjN8NoQbyTizAt3qKX/LAadBj1xIdkdxg70pKhr+1IOtGWp+LxMUaj7O2ofUr6YaOg",
+	"xXsjj6kDiZjVad/a2Y8tbH4BcDepzlkqksIXI2wjPzfqsR/5b0J0HEIUFDZV69F9sOJUY0f+PB0Phq5J",
+	"v9tawdmYBUuU/AvSvr16XZxs4B4OocplR+35ZfIxmxSSbjMCPWoMPJrRbt0RVS+IOyTKaIEYyuJiIa6I",
+	"4NnKVVXViqSMZpBoMqc5NothUa3K/G4Q2d2D8y9nUGyn5vU7iaJQbZDVNm1y2Nj3hN4rOuUuKKdF7s8Z",
+	"HMeH8kjkqy5SuN2S9296i0IZWYzlXpNCSuC6yg07ANw6+FYe49/xYAf0rrwStvi4bJz92r8rMqWqjLdW",
+	"mq7U8Rwx9z36IYS6fPUlTLcWuzexeQQHUulrKFo5kr0svdZutdDKeXAxwAtJtCAUAwmGRAmXbinmcCfS",
+	"Fb4qxCo9hflpWe+zuneees/0V3Tz9fIFu3rhRnuywPgCqYG7kkWLIeptwfdKTQ6P3z9IUUym2pW8TqmG",
+	"A8NPy8L10g6b8sznr48s/TJd7YyUPt4UJIYUYBYNxc5LU6E0mcHKN+7k8FETWfCDUJyyO80WiaI27ihi",
+	"RaOz4lbhotpdVUpET4HJKinkaIGXta0fLPayDp7jhl+ur3ykCMwannaX4OoXcTA57keskrB37AqHl9qC",
+	"Tfs52AGktHJfX0RWa8VMV+PzOLh5Viu604Gk/qzgC8kGPWmx2WgHcvxMLK2tzcXYlA1ahJgZ1QbzZnxT",
+	"umR/F9OULzZvZUlnEJcxfqGzQ5CMYyH4c40VoxTWoELF8hC43gWxH5cNrfpBcOSTrzoYfh5hikuXkS+w",
+	"idJBL8YeGAuQBy7GgYMw7orciHFZD8ol5pgFXjA+C8a5VdbLAztnbtL0sU/CPpDc4uY/ssxSX/VA8kqD",
+	"9LhHcsaqWj8tIVfVczkE0F29oSPzYh9M1hqTX6usjNwiYxwOdheV0Bizvpe4/7XRfbsx19wiAMzX3JcH",
+	"WCMpT27p5GgkJZ4PdS/ADkN6szmYNyW79k1l6QFwKUXOBWHBUfkgno9PXuJWI36IUGLtgcRlC5cvISrH",
+	"CeKTEnrHxqOWV3uWiUlroJdcvRC25czX9nZxX29BGcCE6KAts0My0ITxU/LKJZmgYOyabB2YJJ5J272w",
+	"xXxpB9yfPh4irrvqvPjVvKEb17XR5uaJBUiU9zCB2jXZPPyd1uK9o4L621oZth1pczjItWpqFoiaqPWf",
+	"2rVNuFmZZplYYuWRdzQrwLu+QxtyndWC9D7Ytvqri7Etb2pIOCwPE7a4hkJVG6wo/ryzQ75i00Wt71IH",
+	"KD/HmiwIXnt6zJYcU+mSJrHwEhkLqVe+SPNE7PcObCzFFv3aDzoGBN1iXQNt/QEqz34m6J50rA0onWlX",
+	"TSsmFfjNH0h+s7PbcjbH5j527RbJwia+2VJaWAkEG9f6YB0bmn9n6F0ldTDlAzMOYicFLkUWv68n+Pkw",
+	"V4VzH0pK6PSOcAcZdM83plwZ0TAt6+zRNJVYKGrPooPtF1ijOOvOc7kAeTICrgl2H1Sn5Na3GfyTsqIN",
+	"pozb6vX2wNbuSzUlU6quezQjtJ27q16HgUAFDP2zW9lOAjV81PaIwZjBThGC9od7JWHjDED3yBR4asbf",
+	"z6IakoxcJeaO8YPnHcIHX4lllwQrLQY9l/nikYB4Bd2DuwmzjfPwpskd6CUAJ3opbK/gg2BTLQqxXYTA",
+	"s9zcE6FCVc/qRc+uyOX55cOTi4uT84vb88ur8/Mh+ebhFIs5YlyDS7mkZC7mGPvGuyEP1X9M5LmJc+ql",
+	"hZtNUKSunJgB6H7xpN5vI2YHrZpy7I4dBwWl31+beRmwXeUSUARNjA6+Zxl0IkWRtz+yH+2QY0gXuFTX",
+	"YmR26weARufIDLvdAwdlXDd8z0rT/Vpd4uGz9z7dQVxvDkWOq6bUFj1IAG1DkJ0KpU9msFJnNEkgb3G8",
+	"3eD3Z0Lpn2B1KM/bT7Cy61De1eV5CP3dmSk7qu/utdgsbjUVS46RiEwRwb2rZU/Z3I27s67Sdnr63I05",
+	"BtgazVq6mI7s3tYSGhgnSkO+V1LrINWZ1roz/CGJbbd0hfuf8CAEt4lCx6W7m2sfJX+hiZtbg+LvdXER",
+	"jTaXsGDYzGFDya+aen/4bxH68JsoJLeVtqM09W9uTN87+Krir9whYgFYTzh2wVh3nXyh6Cu8mWKenxhx",
+	"pZ3h/a2Y589w1DFYnl+tqxphDoG5CvtVJSrYdGZx5c7/eGHeEZa2jxMdhKlVSHJchtZc9yjMbAMROyUp",
+	"fZ03d59Eped6PUHJ5SYxdJd+1KRQcIgLKHuAxSxVvpnKv1Jxy9ZgIsbhmQ0gCcYB1oQJa1dtWISHLu5+",
+	"OQWOUfia8nS/tNvacduZ2ks35hgsza7VVfl1u3cdW+gCXOPeA8ZcuCU7czp3oD8An+tgJ7v/YfZPKO2e",
+	"vkRMpsfVNtzcu4rAgUpo42lPGU9fuUEHSvAu+7t+KROZP1/vWoeuuDA2+maGF+I8RIuhy9u1/94/2eDC",
+	"dZaNvKxXQsPXyBcPIJIKDcev51s22G1FEBt2g1KSOEACvY1Aaw/wtEP+0Mo9niGm2tsDfiWafSyvaqSp",
+	"tFdxuMQqO/2R86pqi65pZDbQ50Aof/aJpa2ZPB7W/bD++eMjIHJ7Fo8tU1eSDRuEulfOUYPgWUJ5Ai0B",
+	"eY/w+1cMzGCeN246OyzyndWa1cWQ0HYXLfvb9wdfLLq+nqK5lWnvGN6OUXN5RhnvGS73S7MDLI92c7VB",
+	"QhvdXA/SiaF+c2Vf19Z7+8Nd2O4vqdaYOJjLggAboh+T3K327880+0iLbEtO+agcdRTvr1utqym8PMPB",
+	"C+jepGm5ucN5LsvjH1eeaK57pMoy5d11NsLULuBfo6rMk5TpfRzqAMYBt6svYZBpw8bD9S1UQKW9o4gy",
+	"Yb8fBtx/NzOWmu3xQP00Js2V4sTeuvZVfAcBuY3t+EFH4Tp0Aam73462KH+IDZv1QUDVnUJ6JP3jm6np",
+	"Yg+n+dd5qQ0cbcPJvatfNZUrhnwjNuGvCz3oVBPUFk7FLIM9PBXfw9vMFdMsKmXwcNfjlgiSUkFYWTB2",
+	"Tz3v6seO8Cs24c8P1U7MTX7sNxAH8shD1/WYsSMN3FHftT3td4e8b5s/uPr1Q/0eOJrYa6/kLKdKLYVM",
+	"27wEb/yYw1yOn95W3ts5/GCPhftq6IqwYnob+8cRR+H9THfXNs2u9svgzYz15uYRjMFdfnVxtuz4LqBq",
+	"zcOnNWgxgy3pfLd2yDEQFZfq3HaLZhnIPyliz3BNKC87lEuqhfmUMaUJtj0msAC5uhPp6k/qSNzpJk3t",
+	"gQ6GnQ5exzWk4KIjNIGGruYlTcEzKDMG5QLM9cAaAYIn+9Uf7O2XbpuY+PYWFmIG/j724W8IsBO7yCHY",
+	"yYJypqauJV+4ZP8vmCGfU6Vd2VPfI5ELp73dAXBC+Yqwsb2MKU3tHxVoQhVLYTMj/o2NeX8nMqrZwQyD",
+	"fvovUu/iXQncGKlx8LR14BCo9kL2iskLM8vZDFrKjlh55Z0Z+BOsDkdYyhV2FayeGGpbFv5QQDOsxgDL",
+	"Q5i1Fg55thQUKkcdg5WV76VrSY5UAMZyEOyVOSR3YN6jsi1byso3aj+5TxXOeaB0Nr/UCMHBDDDPtXLN",
+	"1RAYhE721Ee9W4D8Po54OBLZ3Vwd7Fay/3D2pu74aVAaU3798Hn4aYAMGv/xwQyUCw/MQmaDq8EZzdnZ",
+	"4mLw+cPn/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

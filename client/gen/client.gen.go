@@ -1947,6 +1947,15 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// Vanishing defines model for Vanishing.
+type Vanishing struct {
+	Changes []Revision `json:"changes"`
+
+	// Looked How many changes there were.
+	Looked int       `json:"looked"`
+	Since  time.Time `json:"since"`
+}
+
 // Visit defines model for Visit.
 type Visit struct {
 	Advice   *string      `json:"advice,omitempty"`
@@ -1986,6 +1995,39 @@ type VisitStory struct {
 	// Steps Of a visit that failed, or of a round that records; without secrets.
 	Steps []VisitStep `json:"steps"`
 	Visit Visit       `json:"visit"`
+}
+
+// Volatile defines model for Volatile.
+type Volatile struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Name    string    `json:"name"`
+	Pattern string    `json:"pattern"`
+
+	// Platform Empty for all.
+	Platform string  `json:"platform"`
+	Remark   *string `json:"remark,omitempty"`
+	Selector string  `json:"selector"`
+}
+
+// VolatileEdit defines model for VolatileEdit.
+type VolatileEdit struct {
+	// Pattern A section pattern. A line that holds a secret counts nevertheless.
+	Pattern  string  `json:"pattern"`
+	Platform *string `json:"platform,omitempty"`
+	Remark   *string `json:"remark,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+}
+
+// VolatileTrial defines model for VolatileTrial.
+type VolatileTrial struct {
+	Pattern  string  `json:"pattern"`
+	Platform *string `json:"platform,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+
+	// Since A time, as in a ref; 30 days ago if left out.
+	Since *string `json:"since,omitempty"`
+	Zone  *string `json:"zone,omitempty"`
 }
 
 // Why defines model for Why.
@@ -2302,8 +2344,14 @@ type SetSiteJSONRequestBody = NewSite
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
 
+// PreviewVolatileJSONRequestBody defines body for PreviewVolatile for application/json ContentType.
+type PreviewVolatileJSONRequestBody = VolatileTrial
+
 // ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
 type ChangeVaultKeyJSONRequestBody = NewVaultKey
+
+// SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
+type SetVolatileJSONRequestBody = VolatileEdit
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2828,6 +2876,18 @@ type ClientInterface interface {
 	// RevokeToken performs a DELETE /tokens/{id} (the `RevokeToken` operationId) request.
 	RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewVolatileWithBody performs a POST /vanishing (the `PreviewVolatile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Which past changes would not have been any if this had been set aside.
+	PreviewVolatileWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewVolatile performs a POST /vanishing (the `PreviewVolatile` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Which past changes would not have been any if this had been set aside.
+	PreviewVolatile(ctx context.Context, body PreviewVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeVaultKeyWithBody performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
 	// with any type of body and a specified content type.
 	ChangeVaultKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2835,6 +2895,20 @@ type ClientInterface interface {
 	// ChangeVaultKey performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVolatiles performs a GET /volatiles (the `ListVolatiles` operationId) request.
+	ListVolatiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteVolatile performs a DELETE /volatiles/{name} (the `DeleteVolatile` operationId) request.
+	DeleteVolatile(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetVolatileWithBody performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request,
+	// with any type of body and a specified content type.
+	SetVolatileWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetVolatile performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAccounts performs a GET /accounts (the `ListAccounts` operationId) request.
@@ -4536,6 +4610,38 @@ func (c *Client) RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
+// PreviewVolatileWithBody performs a POST /vanishing (the `PreviewVolatile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Which past changes would not have been any if this had been set aside.
+func (c *Client) PreviewVolatileWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewVolatileRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewVolatile performs a POST /vanishing (the `PreviewVolatile` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Which past changes would not have been any if this had been set aside.
+func (c *Client) PreviewVolatile(ctx context.Context, body PreviewVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewVolatileRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeVaultKeyWithBody performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) ChangeVaultKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4554,6 +4660,60 @@ func (c *Client) ChangeVaultKeyWithBody(ctx context.Context, contentType string,
 // Takes a body of the `application/json` content type.
 func (c *Client) ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeVaultKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVolatiles performs a GET /volatiles (the `ListVolatiles` operationId) request.
+func (c *Client) ListVolatiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVolatilesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteVolatile performs a DELETE /volatiles/{name} (the `DeleteVolatile` operationId) request.
+func (c *Client) DeleteVolatile(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteVolatileRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetVolatileWithBody performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetVolatileWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetVolatileRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetVolatile performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetVolatileRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8530,6 +8690,46 @@ func NewRevokeTokenRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewPreviewVolatileRequest calls the generic PreviewVolatile builder with application/json body
+func NewPreviewVolatileRequest(server string, body PreviewVolatileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewVolatileRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewVolatileRequestWithBody constructs an http.Request for the PreviewVolatile method, with any body, and a specified content type
+func NewPreviewVolatileRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/vanishing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewChangeVaultKeyRequest calls the generic ChangeVaultKey builder with application/json body
 func NewChangeVaultKeyRequest(server string, body ChangeVaultKeyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8561,6 +8761,114 @@ func NewChangeVaultKeyRequestWithBody(server string, contentType string, body io
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListVolatilesRequest constructs an http.Request for the ListVolatiles method
+func NewListVolatilesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/volatiles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteVolatileRequest constructs an http.Request for the DeleteVolatile method
+func NewDeleteVolatileRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/volatiles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetVolatileRequest calls the generic SetVolatile builder with application/json body
+func NewSetVolatileRequest(server string, name Name, body SetVolatileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetVolatileRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetVolatileRequestWithBody constructs an http.Request for the SetVolatile method, with any body, and a specified content type
+func NewSetVolatileRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/volatiles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -9245,6 +9553,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	RevokeTokenWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
 
+	// PreviewVolatileWithBodyWithResponse performs a POST /vanishing (the `PreviewVolatile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Which past changes would not have been any if this had been set aside.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PreviewVolatileWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewVolatileResponse, error)
+
+	// PreviewVolatileWithResponse performs a POST /vanishing (the `PreviewVolatile` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Which past changes would not have been any if this had been set aside.
+	PreviewVolatileWithResponse(ctx context.Context, body PreviewVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewVolatileResponse, error)
+
 	// ChangeVaultKeyWithBodyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9254,6 +9576,26 @@ type ClientWithResponsesInterface interface {
 	// ChangeVaultKeyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ChangeVaultKeyWithResponse(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error)
+
+	// ListVolatilesWithResponse performs a GET /volatiles (the `ListVolatiles` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListVolatilesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListVolatilesResponse, error)
+
+	// DeleteVolatileWithResponse performs a DELETE /volatiles/{name} (the `DeleteVolatile` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteVolatileWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteVolatileResponse, error)
+
+	// SetVolatileWithBodyWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetVolatileWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error)
+
+	// SetVolatileWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetVolatileWithResponse(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error)
 }
 
 type ListAccountsResponse struct {
@@ -13519,6 +13861,54 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type PreviewVolatileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Vanishing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewVolatileResponse) GetJSON200() *Vanishing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewVolatileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewVolatileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewVolatileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewVolatileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewVolatileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ChangeVaultKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13554,6 +13944,136 @@ func (r ChangeVaultKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeVaultKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListVolatilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Volatile
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVolatilesResponse) GetJSON200() *[]Volatile {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVolatilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVolatilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVolatilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVolatilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVolatilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteVolatileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteVolatileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteVolatileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteVolatileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteVolatileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteVolatileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetVolatileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetVolatileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetVolatileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetVolatileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetVolatileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetVolatileResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14941,6 +15461,32 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id ID
 	return ParseRevokeTokenResponse(rsp)
 }
 
+// PreviewVolatileWithBodyWithResponse performs a POST /vanishing (the `PreviewVolatile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Which past changes would not have been any if this had been set aside.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PreviewVolatileWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewVolatileResponse, error) {
+	rsp, err := c.PreviewVolatileWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewVolatileResponse(rsp)
+}
+
+// PreviewVolatileWithResponse performs a POST /vanishing (the `PreviewVolatile` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Which past changes would not have been any if this had been set aside.
+func (c *ClientWithResponses) PreviewVolatileWithResponse(ctx context.Context, body PreviewVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewVolatileResponse, error) {
+	rsp, err := c.PreviewVolatile(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewVolatileResponse(rsp)
+}
+
 // ChangeVaultKeyWithBodyWithResponse performs a POST /vault/key (the `ChangeVaultKey` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -14961,6 +15507,50 @@ func (c *ClientWithResponses) ChangeVaultKeyWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseChangeVaultKeyResponse(rsp)
+}
+
+// ListVolatilesWithResponse performs a GET /volatiles (the `ListVolatiles` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListVolatilesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListVolatilesResponse, error) {
+	rsp, err := c.ListVolatiles(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVolatilesResponse(rsp)
+}
+
+// DeleteVolatileWithResponse performs a DELETE /volatiles/{name} (the `DeleteVolatile` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteVolatileWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteVolatileResponse, error) {
+	rsp, err := c.DeleteVolatile(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteVolatileResponse(rsp)
+}
+
+// SetVolatileWithBodyWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetVolatileWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error) {
+	rsp, err := c.SetVolatileWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetVolatileResponse(rsp)
+}
+
+// SetVolatileWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetVolatileWithResponse(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error) {
+	rsp, err := c.SetVolatile(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetVolatileResponse(rsp)
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -17939,6 +18529,39 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	return response, nil
 }
 
+// ParsePreviewVolatileResponse parses an HTTP response from a PreviewVolatileWithResponse call
+func ParsePreviewVolatileResponse(rsp *http.Response) (*PreviewVolatileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewVolatileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Vanishing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChangeVaultKeyResponse parses an HTTP response from a ChangeVaultKeyWithResponse call
 func ParseChangeVaultKeyResponse(rsp *http.Response) (*ChangeVaultKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17948,6 +18571,97 @@ func ParseChangeVaultKeyResponse(rsp *http.Response) (*ChangeVaultKeyResponse, e
 	}
 
 	response := &ChangeVaultKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListVolatilesResponse parses an HTTP response from a ListVolatilesWithResponse call
+func ParseListVolatilesResponse(rsp *http.Response) (*ListVolatilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVolatilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Volatile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteVolatileResponse parses an HTTP response from a DeleteVolatileWithResponse call
+func ParseDeleteVolatileResponse(rsp *http.Response) (*DeleteVolatileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteVolatileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetVolatileResponse parses an HTTP response from a SetVolatileWithResponse call
+func ParseSetVolatileResponse(rsp *http.Response) (*SetVolatileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetVolatileResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

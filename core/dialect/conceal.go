@@ -151,7 +151,7 @@ func (d *Dialect) concealLine(loose *pattern.Set, line string) string {
 // SecretsIn lists the secrets that stand in a configuration, as they stand.
 func (d *Dialect) SecretsIn(text string) []string {
 	var list []string
-	spans, _ := d.marks(d.Tree(text))
+	spans, _, _ := d.marks(d.Tree(text))
 	for _, s := range spans {
 		list = append(list, text[s.at.From:s.at.To])
 	}

@@ -175,15 +175,36 @@ func (c *checker) read(text string) (*Dialect, error) {
 		sort.SliceStable(c.complaints, func(i, j int) bool { return c.complaints[i].Line < c.complaints[j].Line })
 		return nil, &FileError{c.complaints}
 	}
-	patterns := make([]*pattern.Pattern, 0, len(d.Secrets)+len(d.Volatile))
-	for _, s := range d.Secrets {
-		patterns = append(patterns, s.Pattern)
-	}
-	d.marked = pattern.NewSet(append(patterns, d.Volatile...)...)
+	d.mark()
 	d.shaped, d.own = pattern.NewSet(slices.Concat(d.Order, d.Values)...), pattern.NewSet(d.Own...)
 	sum := sha256.Sum256([]byte(text))
 	d.Source, d.Text, d.Version = c.file, text, hex.EncodeToString(sum[:6])
 	return d, nil
+}
+
+// mark puts the patterns of what is secret and what is volatile together.
+func (d *Dialect) mark() {
+	patterns := make([]*pattern.Pattern, 0, len(d.Secrets)+len(d.Volatile)+len(d.aside))
+	for _, s := range d.Secrets {
+		patterns = append(patterns, s.Pattern)
+	}
+	d.marked = pattern.NewSet(slices.Concat(patterns, d.Volatile, d.aside)...)
+}
+
+// With is the dialect with some more patterns of what does not count. A line that
+// holds a secret counts nevertheless: a changed secret is a change.
+func (d *Dialect) With(patterns ...*pattern.Pattern) *Dialect {
+	if len(patterns) == 0 {
+		return d
+	}
+	out := *d
+	out.aside = slices.Concat(d.aside, patterns)
+	out.mark()
+	out.Variants = slices.Clone(d.Variants)
+	for i := range out.Variants {
+		out.Variants[i].Dialect = d.Variants[i].Dialect.With(patterns...)
+	}
+	return &out
 }
 
 // countNodes is -1 where the document is too deep or holds an alias.

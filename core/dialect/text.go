@@ -209,13 +209,18 @@ type secretSpan struct {
 }
 
 // marks finds every secret of the tree, in the order of the text and without
-// overlaps, and the nodes that are volatile.
-func (d *Dialect) marks(tree *config.Tree) (secrets []secretSpan, volatile []*config.Node) {
+// overlaps, the nodes that are volatile, and those that somebody set aside.
+func (d *Dialect) marks(tree *config.Tree) (secrets []secretSpan, volatile, aside []*config.Node) {
 	d.marked.Find(tree, func(i int, m pattern.Match) {
-		if i >= len(d.Secrets) {
+		switch i -= len(d.Secrets); {
+		case i >= len(d.Volatile):
+			aside = append(aside, m.Node)
+			return
+		case i >= 0:
 			volatile = append(volatile, m.Node)
 			return
 		}
+		i += len(d.Secrets)
 		s := d.Secrets[i]
 		if m.Node.Kind == config.Verbatim {
 			// All of the block but its first line.
@@ -241,7 +246,7 @@ func (d *Dialect) marks(tree *config.Tree) (secrets []secretSpan, volatile []*co
 			end = s.at.To
 		}
 	}
-	return kept, volatile
+	return kept, volatile, aside
 }
 
 // Mask stands where a secret is hidden.
@@ -338,7 +343,7 @@ func within(tree *config.Tree, set *pattern.Set) func(line int) bool {
 // View parses text and finds what does not count and what is secret.
 func (d *Dialect) View(text string) View {
 	v := View{Tree: d.Tree(text), dialect: d}
-	secrets, volatile := d.marks(v.Tree)
+	secrets, volatile, aside := d.marks(v.Tree)
 	v.secrets = secrets
 	if len(secrets) > 0 {
 		v.Secret = make(map[int]bool, len(secrets))
@@ -369,7 +374,28 @@ func (d *Dialect) View(text string) View {
 			v.form(int(line), diff.Form{Volatile: true})
 		}
 	}
+	for _, n := range aside {
+		if v.secretAbove(n) {
+			continue
+		}
+		for line := n.Line; line <= n.LastLine; line++ {
+			if !v.Secret[int(line)] {
+				v.form(int(line), diff.Form{Volatile: true})
+			}
+		}
+	}
 	return v
+}
+
+// secretAbove says whether a heading above a node holds a secret: a pattern that
+// matches it would tell what the secret is.
+func (v *View) secretAbove(n *config.Node) bool {
+	for n = n.Parent; n != nil; n = n.Parent {
+		if v.Secret[int(n.Line)] {
+			return true
+		}
+	}
+	return false
 }
 
 func (v *View) form(line int, f diff.Form) {
@@ -377,6 +403,15 @@ func (v *View) form(line int, f diff.Form) {
 		v.Forms = map[int]diff.Form{}
 	}
 	v.Forms[line] = f
+}
+
+// Compare counts what differs from the view before, and says if nothing does
+// that counts: then the comparison forms are the same.
+func (v View) Compare(before View) (diff.Stats, bool) {
+	if v.ComparisonForm() == before.ComparisonForm() {
+		return diff.Stats{}, true
+	}
+	return diff.Compare(before.Side(false), v.Side(false)).Stats, false
 }
 
 // ComparisonForm is the text with volatile lines and re-salted secrets left

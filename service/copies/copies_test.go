@@ -114,7 +114,7 @@ func TestAFolderIsKeptCurrent(t *testing.T) {
 	assert.Equal(t, 2, logs)
 
 	// An older one that is taken in later changes no newest file.
-	_, _, err := p.keep.Take(t.Context(), p.Set, keeping.Old{Device: "ng-acc-1", At: shelf.Monday.AddDate(0, 0, -9), Text: text("ng-acc-1", 9)}, "lead")
+	_, _, err := p.keep.Take(t.Context(), keeping.Old{Device: "ng-acc-1", At: shelf.Monday.AddDate(0, 0, -9), Text: text("ng-acc-1", 9)}, "lead")
 	require.NoError(t, err)
 	p.run("shelf", "nothing was new")
 	assert.Contains(t, files(t, where)["ng-acc-1.cfg"], "lan 3\n")

@@ -63,12 +63,13 @@ func freshness(d *Device, due []time.Time) Freshness {
 
 // Fleet reads and writes device records.
 type Fleet struct {
-	db       *store.DB
-	dialects dialect.Set
-	now      func() time.Time
-	promise  Promise
-	searches Searches
-	names    atomic.Pointer[knownNames]
+	db        *store.DB
+	dialects  dialect.Set
+	now       func() time.Time
+	promise   Promise
+	searches  Searches
+	names     atomic.Pointer[knownNames]
+	volatiles volatiles
 }
 
 // Searches says which devices a search that was saved finds; its error says that

@@ -83,10 +83,10 @@ func TestOldTextsAreTakenInOnce(t *testing.T) {
 	}{{old(30, 8), keeping.Added, 3}, {old(10, 9), keeping.Added, 4}, {old(30, 8), keeping.There, 3}, {old(20, 8), keeping.Same, 3}, {old(5, 8), keeping.Added, 5}} {
 		dry := c.old
 		dry.DryRun = true
-		fate, _, err := k.Take(t.Context(), s.Set, dry, "lead")
+		fate, _, err := k.Take(t.Context(), dry, "lead")
 		require.NoError(t, err)
 		assert.Equal(t, c.want, fate, "dry")
-		fate, r, err := k.Take(t.Context(), s.Set, c.old, "lead")
+		fate, r, err := k.Take(t.Context(), c.old, "lead")
 		require.NoError(t, err)
 		assert.Equal(t, c.want, fate)
 		assert.Equal(t, c.number, r.Number)
@@ -123,7 +123,7 @@ func TestOldTextsAreTakenInOnce(t *testing.T) {
 		"has no time":                     {Device: "ng-acc-1", Text: text(1)},
 		"no such device":                  {Device: "nobody", At: shelf.Monday, Text: text(1)},
 	} {
-		_, _, err := k.Take(t.Context(), s.Set, o, "lead")
+		_, _, err := k.Take(t.Context(), o, "lead")
 		require.ErrorContains(t, err, says)
 	}
 }

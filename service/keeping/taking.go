@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"vergekeep/archive"
-	"vergekeep/core/dialect"
 	"vergekeep/core/diff"
 	"vergekeep/service/journal"
 	"vergekeep/store"
@@ -41,7 +40,7 @@ const maxOld = 64 << 20
 // Take takes an old configuration into the archive as an imported revision. It
 // is numbered and chained as it arrives; its time says when it was in force.
 // Whoever takes the same one again adds nothing.
-func (s *Service) Take(ctx context.Context, dialects dialect.Set, o Old, by string) (Fate, archive.Revision, error) {
+func (s *Service) Take(ctx context.Context, o Old, by string) (Fate, archive.Revision, error) {
 	none := archive.Revision{}
 	bad := func(format string, args ...any) (Fate, archive.Revision, error) {
 		return "", none, fmt.Errorf("%w: %s", ErrText, fmt.Sprintf(format, args...))
@@ -61,7 +60,10 @@ func (s *Service) Take(ctx context.Context, dialects dialect.Set, o Old, by stri
 	case len(o.Author) > 200:
 		return bad("its author's name is longer than 200 bytes")
 	}
-	dl := dialects[d.Platform]
+	dl, err := s.fleet.Dialect(ctx, &d)
+	if err != nil {
+		return "", none, err
+	}
 	if dl == nil {
 		return bad("the dialect %s of %s is not loaded", d.Platform, d.Name)
 	}
@@ -90,9 +92,7 @@ func (s *Service) Take(ctx context.Context, dialects dialect.Set, o Old, by stri
 	view := dl.View(text)
 	p, err := s.archive.Prepare(ctx, archive.Capture{
 		Key: key, Text: text, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version, Origin: archive.Imported, Author: o.Author, At: at, Arrived: now, Before: before,
-		Compare: func(before string) diff.Stats {
-			return diff.Compare(dl.View(before).Side(false), view.Side(false)).Stats
-		},
+		Compare: func(before string) (diff.Stats, bool) { return view.Compare(dl.View(before)) },
 	})
 	if err != nil {
 		return "", none, err

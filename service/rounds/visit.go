@@ -45,8 +45,11 @@ type brought struct {
 // visit goes to one device and prepares what it captured for the archive.
 func (s *Service) visit(ctx context.Context, d fleet.Device, known *archive.Snapshot, given *vault.Credential) (brought, error) {
 	var b brought
-	dl, ok := s.dialects[d.Platform]
-	if !ok {
+	dl, err := s.fleet.Dialect(ctx, &d)
+	if err != nil {
+		return b, storageError(err)
+	}
+	if dl == nil {
 		return b, reason.New(reason.UnknownDialect, "There is no dialect for the platform %q.", d.Platform)
 	}
 	whole := dl
@@ -102,7 +105,7 @@ func (s *Service) visit(ctx context.Context, d fleet.Device, known *archive.Snap
 		p, err := s.archive.Prepare(ctx, archive.Capture{
 			Key: key, Before: before[key], Near: near, Text: view.Tree.Source, Form: view.ComparisonForm(), Dialect: dl.Name + " " + dl.Version,
 			Origin: archive.Captured, At: at, Arrived: at, Suspect: suspects[key],
-			Compare: func(before string) diff.Stats { return compare(dl.View(before), view) },
+			Compare: func(before string) (diff.Stats, bool) { return view.Compare(dl.View(before)) },
 		})
 		if err != nil {
 			return b, storageError(err)
@@ -132,8 +135,9 @@ func unsaved(texts map[archive.Key]dialect.View) int {
 			continue
 		}
 		startup, ok := texts[archive.Key{Device: key.Device, Datastore: "startup", Part: key.Part}]
-		if ok && startup.ComparisonForm() != running.ComparisonForm() {
-			total += compare(startup, running).Total()
+		if ok {
+			stats, _ := running.Compare(startup)
+			total += stats.Total()
 		}
 	}
 	return total
@@ -160,10 +164,6 @@ func (s *Service) otherPlatform(d *fleet.Device, session []byte, err error) erro
 		}
 	}
 	return err
-}
-
-func compare(before, after dialect.View) diff.Stats {
-	return diff.Compare(before.Side(false), after.Side(false)).Stats
 }
 
 // capture logs in, holds the dialect's conversation, and checks what it

@@ -86,9 +86,7 @@ func (s *Shelf) Put(t testing.TB, name, platform, text string) archive.Revision 
 		require.NoError(t, err)
 	}
 	p, err := s.Archive.Prepare(ctx, archive.Capture{Key: key, Before: before, Text: text, Form: view.ComparisonForm(), Dialect: platform + " " + dl.Version, Origin: archive.Captured, At: s.At, Arrived: s.At,
-		Compare: func(before string) diff.Stats {
-			return diff.Compare(dl.View(before).Side(false), view.Side(false)).Stats
-		}})
+		Compare: func(before string) (diff.Stats, bool) { return view.Compare(dl.View(before)) }})
 	require.NoError(t, err)
 	var r archive.Revision
 	require.NoError(t, s.DB.Write(ctx, func(tx *store.Tx) (err error) {

@@ -76,7 +76,7 @@ func (t *Texts) Compare(ctx context.Context, q Request, c Caller) (*Comparison, 
 		if sides[i].file == "" {
 			sides[i].file = "file"
 		}
-		if err := t.read(sides[i], platform, c); err != nil {
+		if err := t.read(ctx, sides[i], platform, c); err != nil {
 			return nil, err
 		}
 	}
@@ -84,7 +84,7 @@ func (t *Texts) Compare(ctx context.Context, q Request, c Caller) (*Comparison, 
 		// A text of one's own would be an oracle: what is masked is compared.
 		for _, s := range sides {
 			s.raw = s.Shown
-			if err := t.read(s, s.platform, c); err != nil {
+			if err := t.read(ctx, s, s.platform, c); err != nil {
 				return nil, err
 			}
 		}

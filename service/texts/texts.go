@@ -116,13 +116,16 @@ func (t *Texts) Get(ctx context.Context, source string, c Caller) (*Configuratio
 		return nil, fmt.Errorf("%s: %w", r, err)
 	}
 	out := &Configuration{Ref: r, Device: d, Revision: rev, raw: raw}
-	return out, t.read(out, rev.Platform(), c)
+	return out, t.read(ctx, out, rev.Platform(), c)
 }
 
 // read fills in what the dialect of a platform knows of a text.
-func (t *Texts) read(out *Configuration, platform string, c Caller) error {
+func (t *Texts) read(ctx context.Context, out *Configuration, platform string, c Caller) error {
 	out.Shown, out.platform = out.raw, platform
-	dl := t.dialects[platform]
+	dl, err := t.dialectOf(ctx, &out.Device, platform)
+	if err != nil {
+		return err
+	}
 	switch {
 	case dl != nil:
 		out.view = dl.View(out.raw)
@@ -138,6 +141,15 @@ func (t *Texts) read(out *Configuration, platform string, c Caller) error {
 		out.Tree = out.view.Tree
 	}
 	return nil
+}
+
+// dialectOf is the dialect of a platform; where the device is of it, with what
+// does not count of that device besides. It is nil if it is not loaded.
+func (t *Texts) dialectOf(ctx context.Context, d *fleet.Device, platform string) (*dialect.Dialect, error) {
+	if d.Platform != platform {
+		return t.dialects[platform], nil
+	}
+	return t.fleet.Dialect(ctx, d)
 }
 
 // Only leaves of a configuration what a neutral name stands for: the sections

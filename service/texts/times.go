@@ -118,7 +118,7 @@ func (t *Texts) CompareFleet(ctx context.Context, expression string, from, to ti
 				same++
 				continue
 			}
-			if d.Stats, err = t.between(ctx, d.Left, d.Right); err != nil {
+			if d.Stats, err = t.between(ctx, &d.Device, d.Left, d.Right); err != nil {
 				return nil, 0, err
 			}
 			d.Between = d.Right.Number - d.Left.Number
@@ -131,7 +131,7 @@ func (t *Texts) CompareFleet(ctx context.Context, expression string, from, to ti
 }
 
 // between counts what differs between two revisions of one configuration.
-func (t *Texts) between(ctx context.Context, l, r *archive.Revision) (diff.Stats, error) {
+func (t *Texts) between(ctx context.Context, d *fleet.Device, l, r *archive.Revision) (diff.Stats, error) {
 	if r.Number == l.Number+1 && r.Origin == archive.Captured && l.Origin == archive.Captured {
 		return r.Stats, nil
 	}
@@ -145,11 +145,15 @@ func (t *Texts) between(ctx context.Context, l, r *archive.Revision) (diff.Stats
 			return diff.Stats{}, err
 		}
 	}
-	dl := t.dialects[r.Platform()]
+	dl, err := t.dialectOf(ctx, d, r.Platform())
+	if err != nil {
+		return diff.Stats{}, err
+	}
 	if dl == nil {
 		return diff.Compare(diff.Side{Text: texts[0]}, diff.Side{Text: texts[1]}).Stats, nil
 	}
-	return diff.Compare(dl.View(texts[0]).Side(false), dl.View(texts[1]).Side(false)).Stats, nil
+	stats, _ := dl.View(texts[1]).Compare(dl.View(texts[0]))
+	return stats, nil
 }
 
 // History is the lines of a configuration with their stories.
@@ -181,8 +185,8 @@ func (t *Texts) Lines(ctx context.Context, source string, c Caller) (*History, e
 	// True texts are followed, so that a secret that changed is a line of its own;
 	// what changes by itself, or cannot be decided, is no change.
 	h.Lineage, err = archive.Lineage(ctx, t.archive.Contents(), list, conf.Revision.Number, func(r archive.Revision, text string) (string, func(int) []string) {
-		dl := t.dialects[r.Platform()]
-		if dl == nil {
+		dl, err := t.dialectOf(ctx, &conf.Device, r.Platform())
+		if err != nil || dl == nil {
 			return text, nil
 		}
 		view := dl.View(text)

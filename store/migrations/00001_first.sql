@@ -281,6 +281,17 @@ CREATE TABLE schedules (
 );
 
 -- Imports that are kept in step.
+-- What does not count, besides what dialects say.
+CREATE TABLE volatiles (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    platform TEXT    NOT NULL,                 -- '' for all
+    pattern  TEXT    NOT NULL,                 -- a section pattern
+    selector TEXT    NOT NULL DEFAULT '',
+    remark   TEXT    NOT NULL DEFAULT '',
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
+
 -- Copies of the archive that are kept current elsewhere.
 CREATE TABLE copies (
     id          INTEGER PRIMARY KEY,

@@ -404,6 +404,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/volatiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listVolatiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/volatiles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setVolatile"];
+        post?: never;
+        delete: operations["deleteVolatile"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/vanishing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Which past changes would not have been any if this had been set aside. */
+        post: operations["previewVolatile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies": {
         parameters: {
             query?: never;
@@ -1571,6 +1620,39 @@ export interface components {
             /** @description When, as of a schedule; every hour if left out. */
             expression?: string;
             zone?: string;
+        };
+        Volatile: {
+            name: string;
+            /** @description Empty for all. */
+            platform: string;
+            pattern: string;
+            selector: string;
+            remark?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        VolatileEdit: {
+            /** @description A section pattern. A line that holds a secret counts nevertheless. */
+            pattern: string;
+            platform?: string;
+            selector?: string;
+            remark?: string;
+        };
+        VolatileTrial: {
+            pattern: string;
+            platform?: string;
+            selector?: string;
+            /** @description A time, as in a ref; 30 days ago if left out. */
+            since?: string;
+            zone?: string;
+        };
+        Vanishing: {
+            /** Format: date-time */
+            since: string;
+            /** @description How many changes there were. */
+            looked: number;
+            changes: components["schemas"]["Revision"][];
         };
         Copy: {
             name: string;
@@ -3046,6 +3128,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportReport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVolatiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What does not count, besides what dialects say. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Volatile"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setVolatile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VolatileEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteVolatile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its lines count again. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewVolatile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VolatileTrial"];
+            };
+        };
+        responses: {
+            /** @description The changes that would vanish. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vanishing"];
                 };
             };
             default: components["responses"]["Problem"];
