@@ -53,7 +53,7 @@ type Dialect struct {
 
 	aside  []*pattern.Pattern // of what does not count besides, see [Dialect.With]
 	marked *pattern.Set       // the patterns of Secrets, then those of Volatile, then those of aside
-	shaped *pattern.Set // the patterns of Order, then those of Values
+	shaped *pattern.Set       // the patterns of Order, then those of Values
 	own    *pattern.Set
 }
 
