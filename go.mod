@@ -6,6 +6,8 @@ require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/digitorus/timestamp v0.0.0-20231217203849-220c5c2851b7
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/getkin/kin-openapi v0.133.0
 	github.com/gin-gonic/gin v1.12.0
 	github.com/gosnmp/gosnmp v1.47.0
@@ -18,6 +20,7 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
+	github.com/wneessen/go-mail v0.8.1
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0
 	golang.org/x/image v0.47.0

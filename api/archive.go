@@ -34,6 +34,15 @@ func (s *server) CompareTexts(c *gin.Context) {
 	if !ok {
 		return
 	}
+	q, ok := asked(c, in)
+	if !ok {
+		return
+	}
+	s.compare(c, q, in.Context, in.Zone)
+}
+
+// asked is the request of a comparison; where it is not clear, that is answered.
+func asked(c *gin.Context, in gen.ComparisonRequest) (texts.Request, bool) {
 	source := func(x gen.Source) (out texts.Source) {
 		out = texts.Source{Ref: value(x.Ref), Name: value(x.Name)}
 		if x.Text != nil {
@@ -46,10 +55,10 @@ func (s *server) CompareTexts(c *gin.Context) {
 	for side, x := range map[string]texts.Source{"left": q.Left, "right": q.Right} {
 		if (x.Ref == "") == (x.Text == nil) {
 			problem(c, http.StatusBadRequest, "The "+side+" side is not clear.", "It takes a ref or a text, one of them.")
-			return
+			return q, false
 		}
 	}
-	s.compare(c, q, in.Context, in.Zone)
+	return q, true
 }
 
 func (s *server) compare(c *gin.Context, q texts.Request, context *int, zone *string) {
@@ -110,12 +119,6 @@ func (s *server) CompareAsDocument(c *gin.Context, params gen.CompareAsDocumentP
 		s.fail(c, err)
 		return
 	}
-	name := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`"/\:*?<>|@ `, r) || r < ' ' {
-			return '-'
-		}
-		return r
-	}, cmp.Left.Name()+"-against-"+cmp.Right.Name())
 	var b bytes.Buffer
 	d, known := documents[params.As]
 	if !known {
@@ -126,8 +129,18 @@ func (s *server) CompareAsDocument(c *gin.Context, params gen.CompareAsDocumentP
 		s.fail(c, err)
 		return
 	}
-	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name+"."+d.ending))
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fileName(cmp)+"."+d.ending))
 	c.Data(http.StatusOK, d.media, b.Bytes())
+}
+
+// fileName is what a comparison is called as a file, without an ending.
+func fileName(cmp *texts.Comparison) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`"/\:*?<>|@ `, r) || r < ' ' {
+			return '-'
+		}
+		return r
+	}, cmp.Left.Name()+"-against-"+cmp.Right.Name())
 }
 
 func apiReport(cmp *texts.Comparison, rows []texts.Row, who texts.Caller) *report.Comparison {

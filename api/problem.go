@@ -22,11 +22,13 @@ import (
 	"vergekeep/service/imports"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
+	"vergekeep/wire/mail"
 )
 
 // problem answers with problem details (RFC 9457) and ends the request.
@@ -67,6 +69,10 @@ var statuses = []struct {
 	{copies.ErrInvalid, http.StatusBadRequest, "It cannot be copied like this."},
 	{copies.ErrUnknown, http.StatusNotFound, "There is no such copy."},
 	{copies.ErrPlace, http.StatusBadGateway, "The copy could not be brought up to date."},
+	{post.ErrNone, http.StatusNotFound, "No mail server is set."},
+	{mail.ErrServer, http.StatusBadRequest, "This is not a mail server."},
+	{mail.ErrAddress, http.StatusBadRequest, "This is not a mail address."},
+	{mail.ErrSend, http.StatusBadGateway, "The mail could not be handed over."},
 	{rounds.ErrAddresses, http.StatusBadRequest, "These are no addresses."},
 	{rounds.ErrUnknownSchedule, http.StatusNotFound, "There is no such schedule."},
 	{rounds.ErrScheduleThere, http.StatusConflict, "A schedule of that name exists."},

@@ -28,6 +28,7 @@ import (
 	"vergekeep/service/imports"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
 	"vergekeep/service/texts"
@@ -44,6 +45,7 @@ type Config struct {
 	Rounds   *rounds.Service
 	Imports  *imports.Service
 	Copies   *copies.Service
+	Post     *post.Service
 	Texts    *texts.Texts
 	Notes    *notes.Service
 	Finder   *search.Service

@@ -39,6 +39,7 @@ func (a *app) diffCommand() *cli.Command {
 			&cli.BoolFlag{Name: "strict", Usage: "between two devices their own names and addresses count too"},
 			&cli.BoolFlag{Name: "by-lines", Usage: "line by line, as if every place mattered"},
 			&cli.StringFlag{Name: "platform", Usage: "of files: the dialect that they are read with"},
+			&cli.StringSliceFlag{Name: "mail", Usage: "send it to this address too, with secrets masked; may be given again"},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write a document; its ending says which: .html .pdf .csv .txt .diff .json", TakesFile: true},
 		},
 		Action: a.diff,
@@ -102,6 +103,9 @@ func (a *app) diff(ctx context.Context, cmd *cli.Command) error {
 		if _, err := pattern.Compile(source); err != nil {
 			return err
 		}
+	}
+	if len(cmd.StringSlice("mail")) > 0 && refs[0].File != "" && refs[1].File != "" {
+		return errors.New("the service mails only what has something of its own in it: of two files write a document with --output")
 	}
 	var cmp *comparison
 	if refs[0].File != "" && refs[1].File != "" {
@@ -193,6 +197,29 @@ func (a *app) compareThere(ctx context.Context, cmd *cli.Command, refs [2]ref.Re
 	if err != nil {
 		return nil, err
 	}
+	q, err := request(cmd, refs, around)
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.CompareTextsWithResponse(ctx, q)
+	if err := client.Check(r, err); err != nil {
+		for _, x := range refs {
+			err = noDevice(err, x.String())
+		}
+		return nil, err
+	}
+	if to := cmd.StringSlice("mail"); len(to) > 0 {
+		m, err := c.MailComparisonWithResponse(ctx, gen.MailedComparison{To: to, Comparison: q})
+		if err := client.Check(m, err); err != nil {
+			return nil, err
+		}
+		fmt.Fprintf(a.Err, "Sent to %s.\n", strings.Join(to, ", "))
+	}
+	return fromWire(r.JSON200), nil
+}
+
+// request is what the service is asked.
+func request(cmd *cli.Command, refs [2]ref.Ref, around int) (gen.ComparisonRequest, error) {
 	by := gen.ComparisonRequestByStructure
 	if cmd.Bool("by-lines") {
 		by = gen.ComparisonRequestByLines
@@ -206,19 +233,12 @@ func (a *app) compareThere(ctx context.Context, cmd *cli.Command, refs [2]ref.Re
 		}
 		text, err := readFile(refs[i].File)
 		if err != nil {
-			return nil, err
+			return q, err
 		}
 		bytes := []byte(text)
 		side.Name, side.Text = &name, &bytes
 	}
-	r, err := c.CompareTextsWithResponse(ctx, q)
-	if err := client.Check(r, err); err != nil {
-		for _, x := range refs {
-			err = noDevice(err, x.String())
-		}
-		return nil, err
-	}
-	return fromWire(r.JSON200), nil
+	return q, nil
 }
 
 func some[T any](v T) *T { return &v }

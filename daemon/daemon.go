@@ -30,6 +30,7 @@ import (
 	"vergekeep/service/journal"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
 	"vergekeep/service/texts"
@@ -167,7 +168,7 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Copies = copies.New(copies.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Rounds: d.Rounds, Vault: d.Vault, Dialects: dialects, Bus: bus, Heads: d.Keeping.Heads, Data: c.Data, Log: c.Log, Now: c.Now})
 	d.handler, err = api.New(api.Config{
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
-		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
+		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: post.New(d.db, d.Vault, c.Now), Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
 		Texts: texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now), Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})

@@ -274,6 +274,27 @@ func (e ImportLineFate) Valid() bool {
 	}
 }
 
+// Defines values for MailEditSecurity.
+const (
+	None     MailEditSecurity = "none"
+	Starttls MailEditSecurity = "starttls"
+	Tls      MailEditSecurity = "tls"
+)
+
+// Valid indicates whether the value is a known member of the MailEditSecurity enum.
+func (e MailEditSecurity) Valid() bool {
+	switch e {
+	case None:
+		return true
+	case Starttls:
+		return true
+	case Tls:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewDeviceTransport.
 const (
 	NewDeviceTransportConsole NewDeviceTransport = "console"
@@ -1354,6 +1375,40 @@ type LoginResult struct {
 	TookMs     float32 `json:"tookMs"`
 }
 
+// Mail defines model for Mail.
+type Mail struct {
+	Account    string    `json:"account"`
+	Changed    time.Time `json:"changed"`
+	Credential string    `json:"credential"`
+	Security   string    `json:"security"`
+	Sender     string    `json:"sender"`
+	Server     string    `json:"server"`
+}
+
+// MailEdit defines model for MailEdit.
+type MailEdit struct {
+	Credential *string           `json:"credential,omitempty"`
+	Security   *MailEditSecurity `json:"security,omitempty"`
+	Sender     string            `json:"sender"`
+
+	// Server host:port
+	Server string `json:"server"`
+}
+
+// MailEditSecurity defines model for MailEdit.Security.
+type MailEditSecurity string
+
+// MailTest defines model for MailTest.
+type MailTest struct {
+	To string `json:"to"`
+}
+
+// MailedComparison defines model for MailedComparison.
+type MailedComparison struct {
+	Comparison ComparisonRequest `json:"comparison"`
+	To         []string          `json:"to"`
+}
+
 // Moment defines model for Moment.
 type Moment struct {
 	Account string    `json:"account"`
@@ -2262,6 +2317,9 @@ type ImportRevisionJSONRequestBody = OldText
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
 
+// MailComparisonJSONRequestBody defines body for MailComparison for application/json ContentType.
+type MailComparisonJSONRequestBody = MailedComparison
+
 // SetCopyJSONRequestBody defines body for SetCopy for application/json ContentType.
 type SetCopyJSONRequestBody = CopyEdit
 
@@ -2309,6 +2367,12 @@ type SetJumpHostJSONRequestBody = NewJumpHost
 
 // TrustJumpHostJSONRequestBody defines body for TrustJumpHost for application/json ContentType.
 type TrustJumpHostJSONRequestBody = Why
+
+// SetMailJSONRequestBody defines body for SetMail for application/json ContentType.
+type SetMailJSONRequestBody = MailEdit
+
+// TestMailJSONRequestBody defines body for TestMail for application/json ContentType.
+type TestMailJSONRequestBody = MailTest
 
 // SetMomentJSONRequestBody defines body for SetMoment for application/json ContentType.
 type SetMomentJSONRequestBody = MomentEdit
@@ -2417,6 +2481,9 @@ type ServerInterface interface {
 
 	// (GET /comparison/document)
 	CompareAsDocument(c *gin.Context, params CompareAsDocumentParams)
+
+	// (POST /comparison/mail)
+	MailComparison(c *gin.Context)
 
 	// (GET /configuration)
 	GetConfiguration(c *gin.Context, params GetConfigurationParams)
@@ -2546,6 +2613,15 @@ type ServerInterface interface {
 
 	// (GET /lines)
 	GetLines(c *gin.Context, params GetLinesParams)
+
+	// (GET /mail)
+	GetMail(c *gin.Context)
+
+	// (PUT /mail)
+	SetMail(c *gin.Context)
+
+	// (POST /mail/test)
+	TestMail(c *gin.Context)
 
 	// (GET /moments)
 	ListMoments(c *gin.Context)
@@ -3140,6 +3216,19 @@ func (siw *ServerInterfaceWrapper) CompareAsDocument(c *gin.Context) {
 	}
 
 	siw.Handler.CompareAsDocument(c, params)
+}
+
+// MailComparison operation middleware
+func (siw *ServerInterfaceWrapper) MailComparison(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MailComparison(c)
 }
 
 // GetConfiguration operation middleware
@@ -4217,6 +4306,45 @@ func (siw *ServerInterfaceWrapper) GetLines(c *gin.Context) {
 	siw.Handler.GetLines(c, params)
 }
 
+// GetMail operation middleware
+func (siw *ServerInterfaceWrapper) GetMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMail(c)
+}
+
+// SetMail operation middleware
+func (siw *ServerInterfaceWrapper) SetMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetMail(c)
+}
+
+// TestMail operation middleware
+func (siw *ServerInterfaceWrapper) TestMail(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestMail(c)
+}
+
 // ListMoments operation middleware
 func (siw *ServerInterfaceWrapper) ListMoments(c *gin.Context) {
 
@@ -4941,6 +5069,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/imports/:name", wrapper.DeleteImport)
 	router.PUT(options.BaseURL+"/imports/:name", wrapper.SetImport)
 	router.POST(options.BaseURL+"/imports/:name/run", wrapper.RunImport)
+	router.GET(options.BaseURL+"/mail", wrapper.GetMail)
+	router.PUT(options.BaseURL+"/mail", wrapper.SetMail)
+	router.POST(options.BaseURL+"/mail/test", wrapper.TestMail)
 	router.GET(options.BaseURL+"/volatiles", wrapper.ListVolatiles)
 	router.DELETE(options.BaseURL+"/volatiles/:name", wrapper.DeleteVolatile)
 	router.PUT(options.BaseURL+"/volatiles/:name", wrapper.SetVolatile)
@@ -4973,6 +5104,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/configuration", wrapper.GetConfiguration)
 	router.GET(options.BaseURL+"/comparison", wrapper.Compare)
 	router.POST(options.BaseURL+"/comparison", wrapper.CompareTexts)
+	router.POST(options.BaseURL+"/comparison/mail", wrapper.MailComparison)
 	router.GET(options.BaseURL+"/comparison/document", wrapper.CompareAsDocument)
 	router.POST(options.BaseURL+"/nearest", wrapper.FindNearest)
 	router.GET(options.BaseURL+"/lines", wrapper.GetLines)
@@ -5010,206 +5142,211 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3Zkhs3tuCvIHhvRHfHsFbLarvqZcpaLLW1tViW47almUBlHpIwk0AaQJJiKxQxXzMfNl8ygQMgFxJI",
-	"ZrJISu7bL91WJYjl4ODsy6dBIua54MC1Glx9GuRU0jlokPivH1bmf1NQiWS5ZoIPrgYjLYtEFxLInOpk",
-	"CoooSMw3RShPScY4KHK3Issp1URPYUWohGv3d7MYlaDwn2aU+f/TwXDAzNS/FyBXg+GA0zkMrgZ35r9V",
-	"MoU5tdsY0yLTg6uB8lsYDAfAi/ng6tfG33CtwYfhQK9ysOMZnww+fx4OHhVSCWmmo1kmlk/muV69o1kB",
-	"gystCxiuHfapFHNzCPKC8RmZAk1BEjHGP+V0AuQOxkJGT5DY1eqnmNOPL4BP9HRw9eD8PLTFJx9zSDSk",
-	"AdBbQJOcag2SK7MTBDNTBNyviBYkZeMxyNim/MjGtpiGuVrb37eB/Q3NgOd28LfVZyolXeHunz/G6cy6",
-	"OdXTallmFpTwe8GkOZuFdrWBsZBzai6Xcf3wwWA4mDPO5uZuL8pVGNcwAYnrvGBzpsul1o6Y4ccg8lya",
-	"Q83pRzv35Tn+s32pVzhp8FD4f23HqoHzMnzdI8gg0a04GTqi8j+LrHbx8JvvHgTX05IlehO5fgC9BOBE",
-	"LwVJYcESUAbNmSRiyYlZ1T5wmqYSlMLHXHBNtBAxTFN2qfoO3X7uhMiActzQPwSHzg/yls2B/FNwwFfI",
-	"zKaWTE9FoYn5I+OEEgnja/Lz7SPCxiSDsSai0LEtmqliIHwYgN9nc9kqF1wBPpc3UtxlMDf/mQiugSNk",
-	"aZ5nLKFmz2e5HfE/flPmAJ9qS/2nhPHgavAfZxUJPrNf1ZmfF1dsguAX8+KXwDVZSsEnpwhE9zsz7U2C",
-	"F4PUXIocpGZ2r4kE6uhK+dpSquHEwHEQeOrcIf7GB8kmU8svSrrRdpi3Zrj5XZNaDAdKU40reCpOE80W",
-	"Zi8pU/QugzRMxav39mv5BO2W/JzD8rTVBOLuN0hwHw5ET1JLQmiaMgNcmr2pAWxMMwXDNRjuY8d2juC+",
-	"ZDJlC3gLuZCBC7xbafsfG8RynWoNPTaq2v3VviIxbF7gxiWvX5aEBVOGz4enVFrINeSK7W4NHtXEtW0P",
-	"3WnLictNtwBupKkTY8Jwaz6k12OSMqUZTzTR8FErQyS6gXbMJoXE9x2BRh38zVUfbyy5+WtHfyN3xzII",
-	"HsYIJSnV9I4q6HgUDktQujtFEFnaa3zOOLdIsbl2Z3wKHZRJlCWRE6XEbKbjifW03FJz3rd+O1aqYsmU",
-	"CJ6tEKpTqqZGyJpBrk+3I7S/vg1UGTZw3W9lC9ab6y4hX15ZCdvQc3gk5uYCNh4C7XF1rThoKHtaZCHu",
-	"sE7s/MihWb2aNrLtnErmGGVz61OWpsBHkEgIvapHU8onkBpdxAwg2mkfpOBszByKUE1SAYpwoYmaimX4",
-	"8bEUuGYJzULyynBgJIptDG/EUij5ZOfBYtmDpYplkKE6VazzPE6lsIQzwqG3T+J/7YC9eT23GzdxbbSY",
-	"ZEpokkCuFWH1hxXBJQS9h2r9ovw+awBw8Kz2NFxDoXYEfAu/F47S9ZAO7lZ10aCLSure/kfdUFK+qako",
-	"F00V5eQihLNQ0xn3o8p1RHRRyASxN8+oNjcb5UzI7q5LgXxon6jTpYWegiSKpci46mpMcOPd3lW5N1Wq",
-	"PJvP+Z9O+9gi97cgYhiRanR/k5hZIhiUuuZUzSK6PxI2KoFYRCZjb5xIaJZZfX/zfJIuw89R0TkQqggy",
-	"nCFZTkFCaa9BEkmzDG+N/Pnn26cn3/2lwWHNz0JswzO4rQTMj7sH1QoRLP+W2i/QXUBtuyXk3RS1XW29",
-	"4Bvd64rrT2U/8GMaepwZh9e2UVs0fNR8FVQmkfw22GRdejBSbon+G9+nQumfIGBefMr4BGQuGS+JgwK5",
-	"APknRcyPyAxWpyHEy6jSTynLGuJmnW9TpX8Uoof6a37xtuD9fjCiLA2eOKpMo2kl+EVV0s7meVTNbtRJ",
-	"Q65fiV91WLcj1a60WjuGETvozk2UWadIVJNMTBRhnGhBKCejp7dv3N2vMYXLIFNYQ7nm/GMjP8urszc3",
-	"t8+GRI11fnV29uvPoydv/+eHZ69Ht79evXn99vYDfidCkgnTV2+fvHx9+2Rz7fNhyyU2l30mloRpRYwQ",
-	"b2m3GZhek0/mEX4++2Qf5efTZDxZN1dtZd8qJgz/wvTUvRwccU30lCmi6cza9AgyLqIATkp52Vrx2tFs",
-	"Gxg2CE51IUE0auDDGq5Yeb7720vEfE55qt6AfMl4oQMq8ktDPvw4Qskcx12TcyOSEi4Imo3DSkFv29mU",
-	"qicZLNYpYA2yM8bTuriYU6WWQhoONIOVmVPMgA/s0QrOtPnb6NXLN6RQIIOyZJTG5FugkokJ431hkkux",
-	"gMBb+2UKnDBNllQRQxKdjA9pQ4BohZ6kfBYWWzKxBGl0cS1RmWBSRbYnQWn1M9csQG6e291JGBcKfSaC",
-	"iLEGjhZuZjVEu0Dl4Om28xayPBwoK5KGICYBCYWqiXkSaEqoNtc9NMTBbMoMvCLAF0OkKYZUOYwOMkWD",
-	"KRGkCDOJGjvAO6hN4TB2DbXruBV6hdXTGZaPup0Y7MBZaKGnVhcMU/83VCmSTyVV6DcwzOXVyzeLb/Al",
-	"bWoc513pS0NJa6hp52HDoX/Im2KPkISqGeMTcreyu7tMrHOPOncMYarbVqFOd7YPn1kxbKvvaIgUykKx",
-	"28wlRes2+h6QzSVb0GQVeujKKZd5hQPdwOhpUEwTDyriEXYZg6gl8Z3AU3/K272KLe/rZ3t997UMhn0G",
-	"QgTo9ojxBKymWu4C6a8jCKc1P77nFaiVIHU2wqonx9udK6WWg1sJUZrH5fbXQGAdm8FzgSVFHX0vYwlq",
-	"yt1cbUrc03Lg5+FgIkWR9/TJODUqIAOOnt2cXH77kIwrfQrJR/e5WdrxuBm9g6znxo1cYG22/dSr/hrc",
-	"O6ZYD+SeixSyfgqcGI9BQhpUZ43IUrsCa/Sqix7OTI1yklHC9WnE73KTTYRkejpXoVWEAju3Nd6QTJg1",
-	"iZ6KAkV9Ogb8hE52SMOyvsjS59yRh81jCA7KiHU9tp1TJsOTmS9GeFGaJjO7c6bJHZh9G20kMp1mwEMC",
-	"1EiQOeUrFxGAdn9V0Az/bUXYiKet1RaTV879tldsCUrpsR8OpMggotDLmMEkYsOJy4wGimyeC+mQagaQ",
-	"4/0wTpSGPAjBuPs6p47WStBIS0P6hSpUDqHgkV+m1lFmnVMkoTlGiDFF3E+Cu9GScuVd3WGJ2AvjPpqM",
-	"+Asjiq7UKflB6CkidsFzKTQawevsREPGQVsXmzLXEjpWwRVdhIyuLzBozb5ZUWRGGyCZ0ZdQLDMKBpUR",
-	"7cPNiayvO/UpcvwSwoMFSBWzpi0YDSPIb8U8R7PZducKxmd5LcBaCBGPG4ZCzyNLol/FW1RMr2KXcfb7",
-	"GDRlIb1/w7e+eSiHZN5oaSR6oMm0wd26mk7X+VIl22x/8Z4pGPiEjD+/OKqmKEsJvROF+ZeCbDz0Ryi1",
-	"1077fuXXCjrq6BxGJXlZ88CgACwhETK18VJO1zTDCS/mdy5asDP79l7ddl4kzbU4z143u753FgeWrD3S",
-	"Dr7ImFS44ZCvTtK4zAZA42i8i65aiZnbhf6AaLXVDtru1fNSTPPSbgxGGg5/TaZMaSFXZCJAEcE7mV43",
-	"xJNN2cKLAlvnqjP5WpzmNsWrzsgbMbYhzc7x56178Ux5+8D78dUGI/RToCeqA/dyxH8HndDi8DMWipkq",
-	"Ywhj0Uk9HE52rvgrekMnAX2sxPhOpKMiyRsYX3rX1xmJDc/2biYzDoO6w7KK0A3JLRb7Yzfrx7ecuZIt",
-	"w6JUJVqTMbq1zLbWSUlUEZdAVURYUP1EEiN5bb9rt54bPvRb86sF4cBo5oTJTds/jyhhczoD2U89kxi1",
-	"v0W23rxvprO+gljYpGpn8lsflscrd1buo5q7BV5vQWGMyKfuyODE8e6P6VYySB/ZX4We1A5KcgtCWsHE",
-	"BayF1OcM/Bsth4a1mxb1SkMeE9GMOq6AazT+KwA+LGPKnTm+swCDxoaRhjwYmiDE7GWdPVrJa5tw3+0B",
-	"2gPW7rpcrwWXbj28esgvFfXfyhXtbQVSDcwAVKDcbVaefmXAMGy4QhLBE6BZzGihg+Tdh8PacyIOrUsy",
-	"Dy8vHjzobk40y4RA+YRLkbmogw1JLxaM0GZrbHnId5AYcWInG2GYnPZ/yFuiV1pf+YQzFQNJ2+M1ZCjo",
-	"WzdfhgZ7Ls7Pw3p4Q7TqpVR3e3eVRlw7oNtyFF3mPk+kl9oQ8N3SGZR6nU8Gs9ZFv5chUjVtBmokprKy",
-	"z6jwiyozfEIwV3qIBoUrA9MhEdK8Y8onQFSRTAlV5OL7y9Pz08vT87PL7xqEs/b4vtmiuZSuFv/vTbTO",
-	"QY4gETwAlpsyRYkaKiJ4ek2+DYRXlG6drcqFkKE4izfmz0QLouUKTULlurWcpCFGtEyZIkKmIK/J5eVG",
-	"YlINQnYXD7/99ptvt+2qAtd3gWyN/es4fJ6/aTHWaUGomnn3JXqsad3hwxTGFOgp1dfk4uFF9EI6Hd6p",
-	"RpsSg1yRW/yGXn0b1jgaPasivylXy1i0ZGddKkACIkHtTzMAHYoQ7ONy2zSLdRJH1qMUA9zBYWogT8Xl",
-	"AJbZEFzoqeHV6LizBCQ1t62nwPtYj9ahp0NmGb+tKETbcgXGUsy7w7afnomLP8YEW7RSRExxgQyFxhEr",
-	"Z40uY3E1uRN6an0YEWYmuh5rDcgIEfy9254/dhS+tSP2iW3tEjRet782koA2+Ts6dRIDHcbJnc1QjUT7",
-	"dAkJ7xA02y/loTXENghbUfA0ZG2Z5xmEwrOeGmGgis62TpW5wH9RbmOshJihSy5M02qJPD0sKWgVCkmT",
-	"rEfi5zMWpDnbYtyX4CLQFVCZTGOSv/+67a2FEWbXoPMYYOqRH2tiAktm1ilZ5VVjCq8EgpAwfPGawDzX",
-	"q8ZNW1+uESEM3xTexykwiLSflapB6Hek1HbyYYWsDhuGtYS3Wv6NX7B2UbUg+xJcwVdSD6Dw9lB0MKHn",
-	"CZdWmqJZhYvS3bgCHbSQltM9EgUPGTvt1EGwZbRBJuq5ky5zpHnZrxrbiaAebn27LTF6Yg7tYHtMV/eV",
-	"NzygOoWvOLhGWDt+a91vLOF5x20YvEQnRtAuQLPMP8QhsWmVPR1xDTgHSIGz+QexxsUUdCc7zlCMZwvS",
-	"HaZ7EPcR09CIOmp98Q7+NS+GXa0CcO1AoRv+UYoiDwkQtTv51DP3NGqZ6J0RUQt2re+oPUn1GeuX7ZNR",
-	"pWOkRelb5+7vGM/EQiQHi9RcXJNzjG21pXUY9468SNwL1dO+6f/jdndCgM6ZT/1OqHLahyXndD9JYGOX",
-	"olllfyGAgvcvspCtL1l3mNUMevvKut7FuH6fR1E6dfzpOuRwG/Ds4BWvTrDdKd4rxnbdTL5xutAhns89",
-	"P+qT3lSGM64XFrD2ORT64CNTVu9zsa/XNjx5yVQt+xLNIjQTHCIivVy5xLTNbx7P1rfxY+FqJfisUUzt",
-	"XLPBeFkrUYvBcLCicyPv/dYEU41EBE3vj0bvhuS/bl6+MFLr30avX60Z3r87dyHd7TcVNbjby3nhSOGa",
-	"ILfuhk+rvAPMBfcpCD662PO24PnC5LaWzzy00Lzw+TJlqL52VbmMEsM4iWXQRB90N9uzo1ju4Y5jVWUs",
-	"wGIy1rqXorY9LGMU0q+sUupOLFdEFtxagnOjz8MyjLW1nK4AM8QE+a6Ev4YDrfLXhjdxRaZ0AWRBOVNT",
-	"/xoob0RSukIfgUDKRnbROC7kVXi2Xci3Bx+6e6igFMLWtC6K+dsJXfnfRCE5zZ5wLVc9mVUSlcr68TEf",
-	"37dpb+saV+6Os/UZYOSijTqo+FTiRDk3SbmjFmjtIwylAfiWYJQtJ4ra5v5WzPNnQul+6QtUv44KaVsS",
-	"uesZBt2FxShhcwb2TpJI5VprZCa7w9S2FgLUT7C6wVQS6k5+X1/bTwA5Ev4ZrBQR3PndyB0olkKTxG/P",
-	"n3XCypzx8i/B2JtVF5EoLuOYCULQecHGELebh1WVTgYLNDPj6PCyHJ5Vqnl3HaoXczCr4AFbipjtyUZd",
-	"T7ywihcmgu8hFLlDwQrPOar9xWAevm6b2hrP31VaCJ8AO3Qxabq/tSR2FaXiuGZAw6CYKuDHBXlj1LJ1",
-	"RDGNLoGIiyRMYIeDJY2Ek+O1LfEiFzQrMOuglpjWQUpti3J7ISaMx2O24jR7a4GN6GtpC/iop/gEs/eC",
-	"AUrRwM46XW4JN3opfMTDYbTmeG0N0StpX8Kcyll3BoVFgOxv6sKHXTUOiF2ixgOK1o2q1TvlYtlSQCJS",
-	"Rqk87nalu3OdpI0zV2kLG/e/Q/hRawpVr8DWznGc8cf9CqiEoDCWsVnMUndOtCAXV9bxOzXqvhi78tjI",
-	"SNAJbLSUGvWpIgVb3v2WwnX9WV+kTmdpATJIjwetrx2G07JWlbYH2ndMeI6mmn8bLx+2Q/naKuDmwRZ2",
-	"7QhEraSHWzMCnWYplFYArSdu2DBJMqcrQjMliKKlE1HYEhJMuyoSV+T9APji6tXNyyfvB0PyHotLXr25",
-	"uX32fmAU+Pe+zMHVi+evnrwfBELO/11p4RiVFnrh/b9LMvwhSjJs0IcILajqE+yWVbYZsWmedhmzeU0U",
-	"LEDSDC3NCnIqqbaRXPjylI0YRVHbDHTxcsqFjjKFCeDd7utw6Wv/fVPSIjmePtl0XiiNPABzp69JBlRy",
-	"7fP17R3arKK4tHjPQNFgNtt+U9lCvHYzSznywEqndK+sh4bH+khOqsgB6kbAe2eehkOxK4thk+xvZbwN",
-	"QWYrqtwn3rapf0ZA9dbH2+1cp7BNMjQwqoluLSkvpfUQ83Q8ifXJR5SlmMUwESK1r7NjRb7mItg8w7pl",
-	"qhiXdUodY3syhOmDd34zlXC0nLIMjSRjyjLlvEDWmWoVGCOKGtZ+TS5agu63tl3p8yJGtXrkh3zV8BFL",
-	"zm+Oj/AyppyPyJNBWRj1Sc1Y3lrArwNLKloyaXoJPCo3WoKV85pZCH+93PreS7TpfLM7llx2VL52ATFU",
-	"cGyql3FlR2KXCRWvuf2wXbq5DEg39zCywHKkgaarnUIXmmi9aQ0eEqpscJEvl3BNjGy4IlNRyN6ShPcz",
-	"rJVo9brokEy1ztXV2dn/+z//d+hKsb55PXp++/rtf/2Hr9Ba11S71WjdCe9wrxFUu/Wqwv4tGj30hXe0",
-	"yLy9t8dGmppjsMoKtlQqA5KxFi8yAMOyNJVGa0CzvItT6eCm2ty/6P9aK0vSuoXTELLXPFv53lFd6GvY",
-	"NJpHuoQ8t2EdqBi5/h0e7UMWt6721RBoXmfprXNm3NNQXC/Iyrjh2EmPiqa00FPRTVFKqabYuGSN5XHz",
-	"HQOYpS5yzFLmKUubASsh38b2FVsioXIqdTeFxYF5S3H7mBcE3QDRcKU1GbGfee9n193GJhBKI8zauDAr",
-	"QWKOBDaK2bTU9bRN9TMM7W75qJWTLZcMge2N+1gVCexDZGHZyRDsQjm3jFs7gfkRtuEJ77uq67Eua0Yj",
-	"YpSmuojEfMbrUNg/bHNe+OoTbo2WLT8Kd41rSUffGqyqotFz1hAxZgvvWRZ8AkoTLUVxl0HAxdwhQHl7",
-	"yZPgXtzaPWo8b4Tc90ukqeJqfZWUKoGmrMvPeJlJFr62vxeg/PvuwyD46hFtOIDrqd+6E3ds0Pltpi0v",
-	"7W2ddUoXsGsDm5A0zXio0JVqNlG1cYscCi1phtEbV7WGthJ8dt1YyE5F+TOazPZ5iMz3OY3ZvM/D0YkT",
-	"+JhH1MNE5A0GzcXSczGf1vHhvhatiqluZyY2q3UrekQzlW/XM+tSYWul0wXaKcwt+ja5Zb5dWGLbXQF7",
-	"C3lGE9ihskOrRRfl7tycIGLY7at77RZSFosjewvayDWhJOzW2I4se0xDVYufGKXSppn7KFwj/SiX+pjS",
-	"lbom51f4R1g0svjrennf5hEpZdkqvKNbIzsbPYia1UmRY70HI43RCeBe7Me54HpKqCaCJ5HQJBVuDbNu",
-	"3XSwqe/K/bb1BnYJKqmuoaQu3zz8djt5acCrz08jZw0frApXWNu2lGzR53orDWb9hQmDZlUsp0GrSCnj",
-	"Bsvb5HFGXBkB8F4NQqbRhLF+U5XhkaEkVb21minq4GasDTIJziMkm1h+WqaIuBIQRkZDmxP+ZyrpWEeq",
-	"HHp9LBCHFEkto3O4iXWgZP+MZZ31allYK2m8yZhivUJf82yFNaqwMSj2DNHKFZ82tHqtT2i923VTDhwP",
-	"6pjlQFTeRAn2YYnzdVSroUoVDIpwcdjlYRF8Xr5eQtmtELDNaA7SZRtX3YFQUjXPWulI45m34bIGbTwA",
-	"eNrnDY/XW3s1OnZ2zChwemEX9E5hTnlaKxAbQWmlIH29iD2bPKPxBrgtTVS39ZGx1rceaZXr9Ukro0xq",
-	"O6AnlCeQZZGn2yehBdMxKsQtoyLrHet1mdHu6IYHlL2jZu6Lu/oGtIMobZAwVlhaegxt76pqBqFfUrFQ",
-	"xaenlGWFBNUzBNr2INiqFuLq5eLRIz5ZOCFzrWAP1dSHTYMZ4gxGJw7KQ+tZPMGHh0TLfsZ/b9qPSoB1",
-	"eFclenUHbkeQBUEUhcw+MnjKbe47dQcnLrtR7A7se4PPTxHe5DJAxhVLIVypltVaKuNDr2eRLkRGtW1f",
-	"XfAUEpbSO9vMWtq6pxld2QohZf/aD7FiFEHrjZqxPIfURc9OXcGgsPS93m4Nfi+oLcI6F5azbmbg+S9u",
-	"nXCSqKt4tNk5wFVWJ+gXt0m9PmE0vEUz4jaWv2A+/iJkev/seAy+C5fGIHhiV0JAq7UTNLv07qWogJdC",
-	"IgWdotDAr/sBhxVyHm3wt5jUhogUejsjbPiAtW6+QKrD7zVzYBsYSrNhxMNezrOW9h88cU2CuW//RvuD",
-	"H1axdrKtBUPaHNiPpOBDNDWTMYMsVUH9rgrVCFhh7iARc3AucOuFQUPTGLKMpIWPiVl3kqZiyev0sGPw",
-	"x+aHdf9UKyS7hoZsDwRZow8LkC4DyxzUhSndwYTxWOlVFlNLvZ2ta+PaWm2W2lW7eRqiZVWppnEav5vy",
-	"ousY196Z0CP5DgaWf8cXfdXxRZtXDUmsYXuuIwXCpkB97fKgKccXqgiXPOigT/kFygo15axDt68P8aP0",
-	"bu7Ql4evbRZ/3tbxwe1r5I0060EpfSWIe1RrdHuN20hG1VPszsznhe9s96bmUg8Eh+yYhLQOgM5pbBU3",
-	"d0sH99reg2DkFIH+mduh8sW+CuQmcFoqHd0zia3kKc7zWhYktDsNH3rCn/O9RCndO3kteqetwRTmBJA+",
-	"A5qqvhyMahoKjVljZfGm6PFMBaZIQrMMUlvtsmq6cPqbsn2HnIt2cDX4X7/enPyDnvzz/OT7D9V//u+T",
-	"D5/Oh99///k/Bx3DR/E4YQjpYFfU18HAAeyZ7QQgzBszsljHRuJlzOh6nk4hMTrLSlgoZCpsMXdFzv96",
-	"dX5+cvH91fk5eSn4yVPJ+oVG7FZVrJeQVlblcAcsZbO2YmHNaoT7K/8Yqe27kderob1A5ajsD9MrJVPC",
-	"2FXGxxpbGCNJy6KtW+NBL84vHwyjXpLtA3W04ZF5vE6LGbPMlqa/owoePrg2eDw3aP3wAXnJfmgEw0TD",
-	"4TYBZnTsTQ1sSiVNNEhF/vzz7dOTi4ckESmQgjOt/lJVLbShQOAC2xhPsiJomozXKbGhBN2qlGgRvnMv",
-	"UERbQaZYGrsqpFbWqKh6xXcusdVaE6u0irU2pgQJtsWgFm5rEeuSNbZ1OJnBiozymdqoQVdn32IR27c1",
-	"77UtpDTlKYFMgQ0vtv+LvwvYE0PxLS3L122NwQGlXXI7rnibYGUl3LQORsycYeRqxui3heFHA6mCasbT",
-	"df9YTZoy312UbPe+yaNwtMK++IV7hJvafBhskq52CIbeMWSpXxxwNPLXbPhpsO5FoEwhYhIKQr5E/4fh",
-	"AcTfaJHA28rXvVYlaOXU9g6uiUalpC0vqxo7dGsEt+VTLLorYIkE2ss52qPRudI/qz5Tt+kxYtZ9ppZe",
-	"vZUK4A8ehaOtr78JTVX+PZ4N39ouDgdtloufYWSCmz24q3qfuY1ttYW1xMvDmMVexH9ZL/sf5wzRCcLE",
-	"rAy+qKrf1zeyPm8IFO+wIqUzJIVs6T1MBS39jW00a1uzDbuY60BghItIMFufYjvBgjrlZoblCYOACXtM",
-	"t4alh8tfFToR8wbtXVKmrXlta+TBiVhE4l92bYrW1oSkX4RHS3PBFjv8mqgUiHLyXfjKfjVLybQGTiiH",
-	"pVEasMezmorlpvBZE0G6FbRt9k9p5PT7m4uiCHZd3ESTsQb5MiDPY2P2ypFB7mBCI36Mjo3g3EpufMs+",
-	"g9UPvVFXtQQCuwRsFPbN+Gsb1jynK3IHvhAQU2TK0rRfT6Zhv3CPmKvtJsucUuKy2n0UbySTPdyUEx3R",
-	"9laslw1fIWrU6w441/vu+jANO/cWaTEs23NW11yBMYgqNRXlyI7k0uq2pfljS+2B017F9XYoUl8jDH67",
-	"DS/gVs+1h+8OTr0afLbklpySGxtKgbg6FVnqOhKad2rNTjaVVE8hA6VCCSZbKsRGaszcv95fRHW67JAs",
-	"4AHUBvddOs/WAH9IKPU5eTS17AZNwpg3X9Vo/OYcMxgInYjetRp3Sl5vu4lfpn0zxveZOmIl8UIyvRoZ",
-	"QuoVkZKxMAPFRIgZK0vcXw0WICdwMgPIKwJDc/YTrBq6CpJm5DVAJQaaubFTrfPB58+YGzYWYRupC+D4",
-	"kyLLqciAGL4nxzSBU4LZKcSGSJtnjrl61gTIJlNfPV4TDmBeuiIfT/DDFXmPTZveDwhVM+W9BIpN+Anj",
-	"Q/J+oNBBc8L4+4GloXxFHA07JU+kFNIGlrtmO8Qmkyry57dPH5HvH3z717+ckhdMaYUN7LGWl+1tj7bn",
-	"F4zPyBSbjbuffHf53Xd/OSVvYaxc12uL83YVC5Q7SA3upiJRZxLG6nRuo0bxD+UPTufp6XsbgJ4At3mF",
-	"7rZucppM4eTy9LyWyDp4Z+6Q/GTvsHReDi5QPM+B05wNrgbfnJ6ffuPasCBqnDlw4D8mVlstb+J5iuZF",
-	"pW+SsmWRBJUL7rrYXp6fW4cC1z5BK88zV8Xw7DcnnluW3lnP8iUtN33in4cBwcgf4NTqKGPqSgKHlig3",
-	"79s/4Ytx6GQWqsLxsT2tCsDjJk1vKpcvYFzXDyJd9QJEa95IVdXzc/PVa1nA540ruNjbyo1lN3r/Qrpv",
-	"EH8eVvh39smg92fHkGyoXxPwRqa4qTlmJZ2DBqkGV7+Gt1INOXtlns7nD4e5MLcplHk63dj5MW7MbOdA",
-	"VyaTKVvA2R1NZq4NWfCl/ECT2c/5jR3dj3SIRIM+UVoCnTehURmRGafYKW2dT27iLklEvvIx/Jb9pFTT",
-	"O6qsKDH6+wumAau6KsL0KbmdMoXNvetsqAKDLSJ2f8DWc4EakE2mYNOdw4B9ZD7vBNee2GWXcC1uApAt",
-	"VWjcMBkb7eyQGDf1oRZBTvUjaBuLcU+QrMtUG8e+te5U6/LNMpJMKeMKUansNWVFj2vL1nMpxNgwemXk",
-	"1KlY7gl71qBjNKFWPv4MRxyDiWM7tw4cHDHIt8Ce0xWZCCLGhwNPjc2k4FsDrwNqjIC6D5NpgPdByGc7",
-	"PgBxHg7yInDzI7j3efbPNMuGdp04ZgCEzyA7KK3BN9tGa97ggA2goob1ewHIm5zIbjNSm4cc1gC1Lfjk",
-	"83DrZf3DKLIB5Nsz6cP3qqZi6U3XVZgGUzbeZGbIItPKksWD8klZr5MQu6eqmMIBWWW1SAxoRqKoKpsZ",
-	"XZJOYG+ELv70m8ff/0NuVko4svzbCnbDpnORsWR1SDrRcM6H5TXfKbDs83CIe/B17Y58A2U0Rgzv7yCh",
-	"c7A04ZD3UEasx+iAk2ZtINrhpWYfHL8BFfQJFy7dx+2ezABydRCxRxUyz4p2uXDkxmwws4AHyb4oLNci",
-	"V9fOOOeqH66bX0O8sCrE0uB/PWqdhHlso6zLbjN/OIZk3NKbLEjBSvrimmlp+KgVWYoiS42wzA+kTBhe",
-	"Fadot1PGj6CA+uipGG1ZAj8ITUnE3IWMRJ/MIzukk/hXlmooD13uF9Ouqt4H28p3HwVD3dE64qeFlYus",
-	"v7bJmkLwWkO7PWKn+Q2VTLVIfI9wCHS7Gcwyv69kHpT4cef3nXnNovd7QTOXlE+ttx6jRGyACPAErsnJ",
-	"Rd1ZHEZG7rvrbaLjN8NoQbyTizAt3qKX/LAadBj1xIdkdxg70pKhr+1IOtGWp+LxMUaj7O2ofUr6YaOg",
-	"xXsjj6kDiZjVad/a2Y8tbH4BcDepzlkqksIXI2wjPzfqsR/5b0J0HEIUFDZV69F9sOJUY0f+PB0Phq5J",
-	"v9tawdmYBUuU/AvSvr16XZxs4B4OocplR+35ZfIxmxSSbjMCPWoMPJrRbt0RVS+IOyTKaIEYyuJiIa6I",
-	"4NnKVVXViqSMZpBoMqc5NothUa3K/G4Q2d2D8y9nUGyn5vU7iaJQbZDVNm1y2Nj3hN4rOuUuKKdF7s8Z",
-	"HMeH8kjkqy5SuN2S9296i0IZWYzlXpNCSuC6yg07ANw6+FYe49/xYAf0rrwStvi4bJz92r8rMqWqjLdW",
-	"mq7U8Rwx9z36IYS6fPUlTLcWuzexeQQHUulrKFo5kr0svdZutdDKeXAxwAtJtCAUAwmGRAmXbinmcCfS",
-	"Fb4qxCo9hflpWe+zuneees/0V3Tz9fIFu3rhRnuywPgCqYG7kkWLIeptwfdKTQ6P3z9IUUym2pW8TqmG",
-	"A8NPy8L10g6b8sznr48s/TJd7YyUPt4UJIYUYBYNxc5LU6E0mcHKN+7k8FETWfCDUJyyO80WiaI27ihi",
-	"RaOz4lbhotpdVUpET4HJKinkaIGXta0fLPayDp7jhl+ur3ykCMwannaX4OoXcTA57keskrB37AqHl9qC",
-	"Tfs52AGktHJfX0RWa8VMV+PzOLh5Viu604Gk/qzgC8kGPWmx2WgHcvxMLK2tzcXYlA1ahJgZ1QbzZnxT",
-	"umR/F9OULzZvZUlnEJcxfqGzQ5CMYyH4c40VoxTWoELF8hC43gWxH5cNrfpBcOSTrzoYfh5hikuXkS+w",
-	"idJBL8YeGAuQBy7GgYMw7orciHFZD8ol5pgFXjA+C8a5VdbLAztnbtL0sU/CPpDc4uY/ssxSX/VA8kqD",
-	"9LhHcsaqWj8tIVfVczkE0F29oSPzYh9M1hqTX6usjNwiYxwOdheV0Bizvpe4/7XRfbsx19wiAMzX3JcH",
-	"WCMpT27p5GgkJZ4PdS/ADkN6szmYNyW79k1l6QFwKUXOBWHBUfkgno9PXuJWI36IUGLtgcRlC5cvISrH",
-	"CeKTEnrHxqOWV3uWiUlroJdcvRC25czX9nZxX29BGcCE6KAts0My0ITxU/LKJZmgYOyabB2YJJ5J272w",
-	"xXxpB9yfPh4irrvqvPjVvKEb17XR5uaJBUiU9zCB2jXZPPyd1uK9o4L621oZth1pczjItWpqFoiaqPWf",
-	"2rVNuFmZZplYYuWRdzQrwLu+QxtyndWC9D7Ytvqri7Etb2pIOCwPE7a4hkJVG6wo/ryzQ75i00Wt71IH",
-	"KD/HmiwIXnt6zJYcU+mSJrHwEhkLqVe+SPNE7PcObCzFFv3aDzoGBN1iXQNt/QEqz34m6J50rA0onWlX",
-	"TSsmFfjNH0h+s7PbcjbH5j527RbJwia+2VJaWAkEG9f6YB0bmn9n6F0ldTDlAzMOYicFLkUWv68n+Pkw",
-	"V4VzH0pK6PSOcAcZdM83plwZ0TAt6+zRNJVYKGrPooPtF1ijOOvOc7kAeTICrgl2H1Sn5Na3GfyTsqIN",
-	"pozb6vX2wNbuSzUlU6quezQjtJ27q16HgUAFDP2zW9lOAjV81PaIwZjBThGC9od7JWHjDED3yBR4asbf",
-	"z6IakoxcJeaO8YPnHcIHX4lllwQrLQY9l/nikYB4Bd2DuwmzjfPwpskd6CUAJ3opbK/gg2BTLQqxXYTA",
-	"s9zcE6FCVc/qRc+uyOX55cOTi4uT84vb88ur8/Mh+ebhFIs5YlyDS7mkZC7mGPvGuyEP1X9M5LmJc+ql",
-	"hZtNUKSunJgB6H7xpN5vI2YHrZpy7I4dBwWl31+beRmwXeUSUARNjA6+Zxl0IkWRtz+yH+2QY0gXuFTX",
-	"YmR26weARufIDLvdAwdlXDd8z0rT/Vpd4uGz9z7dQVxvDkWOq6bUFj1IAG1DkJ0KpU9msFJnNEkgb3G8",
-	"3eD3Z0Lpn2B1KM/bT7Cy61De1eV5CP3dmSk7qu/utdgsbjUVS46RiEwRwb2rZU/Z3I27s67Sdnr63I05",
-	"BtgazVq6mI7s3tYSGhgnSkO+V1LrINWZ1roz/CGJbbd0hfuf8CAEt4lCx6W7m2sfJX+hiZtbg+LvdXER",
-	"jTaXsGDYzGFDya+aen/4bxH68JsoJLeVtqM09W9uTN87+Krir9whYgFYTzh2wVh3nXyh6Cu8mWKenxhx",
-	"pZ3h/a2Y589w1DFYnl+tqxphDoG5CvtVJSrYdGZx5c7/eGHeEZa2jxMdhKlVSHJchtZc9yjMbAMROyUp",
-	"fZ03d59Eped6PUHJ5SYxdJd+1KRQcIgLKHuAxSxVvpnKv1Jxy9ZgIsbhmQ0gCcYB1oQJa1dtWISHLu5+",
-	"OQWOUfia8nS/tNvacduZ2ks35hgsza7VVfl1u3cdW+gCXOPeA8ZcuCU7czp3oD8An+tgJ7v/YfZPKO2e",
-	"vkRMpsfVNtzcu4rAgUpo42lPGU9fuUEHSvAu+7t+KROZP1/vWoeuuDA2+maGF+I8RIuhy9u1/94/2eDC",
-	"dZaNvKxXQsPXyBcPIJIKDcev51s22G1FEBt2g1KSOEACvY1Aaw/wtEP+0Mo9niGm2tsDfiWafSyvaqSp",
-	"tFdxuMQqO/2R86pqi65pZDbQ50Aof/aJpa2ZPB7W/bD++eMjIHJ7Fo8tU1eSDRuEulfOUYPgWUJ5Ai0B",
-	"eY/w+1cMzGCeN246OyzyndWa1cWQ0HYXLfvb9wdfLLq+nqK5lWnvGN6OUXN5RhnvGS73S7MDLI92c7VB",
-	"QhvdXA/SiaF+c2Vf19Z7+8Nd2O4vqdaYOJjLggAboh+T3K327880+0iLbEtO+agcdRTvr1utqym8PMPB",
-	"C+jepGm5ucN5LsvjH1eeaK57pMoy5d11NsLULuBfo6rMk5TpfRzqAMYBt6svYZBpw8bD9S1UQKW9o4gy",
-	"Yb8fBtx/NzOWmu3xQP00Js2V4sTeuvZVfAcBuY3t+EFH4Tp0Aam73462KH+IDZv1QUDVnUJ6JP3jm6np",
-	"Yg+n+dd5qQ0cbcPJvatfNZUrhnwjNuGvCz3oVBPUFk7FLIM9PBXfw9vMFdMsKmXwcNfjlgiSUkFYWTB2",
-	"Tz3v6seO8Cs24c8P1U7MTX7sNxAH8shD1/WYsSMN3FHftT3td4e8b5s/uPr1Q/0eOJrYa6/kLKdKLYVM",
-	"27wEb/yYw1yOn95W3ts5/GCPhftq6IqwYnob+8cRR+H9THfXNs2u9svgzYz15uYRjMFdfnVxtuz4LqBq",
-	"zcOnNWgxgy3pfLd2yDEQFZfq3HaLZhnIPyliz3BNKC87lEuqhfmUMaUJtj0msAC5uhPp6k/qSNzpJk3t",
-	"gQ6GnQ5exzWk4KIjNIGGruYlTcEzKDMG5QLM9cAaAYIn+9Uf7O2XbpuY+PYWFmIG/j724W8IsBO7yCHY",
-	"yYJypqauJV+4ZP8vmCGfU6Vd2VPfI5ELp73dAXBC+Yqwsb2MKU3tHxVoQhVLYTMj/o2NeX8nMqrZwQyD",
-	"fvovUu/iXQncGKlx8LR14BCo9kL2iskLM8vZDFrKjlh55Z0Z+BOsDkdYyhV2FayeGGpbFv5QQDOsxgDL",
-	"Q5i1Fg55thQUKkcdg5WV76VrSY5UAMZyEOyVOSR3YN6jsi1byso3aj+5TxXOeaB0Nr/UCMHBDDDPtXLN",
-	"1RAYhE721Ee9W4D8Po54OBLZ3Vwd7Fay/3D2pu74aVAaU3798Hn4aYAMGv/xwQyUCw/MQmaDq8EZzdnZ",
-	"4mLw+cPn/x8AAP//",
+	"7H3pkts4muCrIDQT0dOxytMuT1Xmn83yUXaXr7Gy7Jip8m4gSUhCiQJYAChZ7XDEPs0+2D7JBj4AJCgC",
+	"FKkUZVdP/+kuJyEcHz589/F5lPBlzhlhSo6uPo9yLPCSKCLgXz9u9P+mRCaC5opyNroaTZQoElUIgpZY",
+	"JXMikSSJ/iYRZinKKCMS3W3Qeo4VUnOyQViQa/t3vRgWRMI/9Sj9/6ej8Yjqqf8oiNiMxiOGl2R0NbrT",
+	"/y2TOVlis40pLjI1uhpJt4XReERYsRxd/Vr7G6w1+jgeqU1OzHjKZqMvX8ajx4WQXOjpcJbx9dNlrjbv",
+	"cVaQ0ZUSBRlvHfaZ4Et9CPSSsgWaE5wSgfgU/pTjGUF3ZMpF9ASJWc0/xRJ/eknYTM1HVw/Pz0NbfPop",
+	"J4kiaQD0BtAox0oRwaTeCYCZSkTsr5DiKKXTKRGxTbmRtW1RRZZya3/fBfY31gNemMHfVZ+xEHgDu3/x",
+	"BKbT6+ZYzatlqV5QkD8KKvTZDLSrDUy5WGJ9uZSpRw9H49GSMrrUd3tRrkKZIjMiYJ2XdElVudTWETP4",
+	"GESeS32oJf5k5r48h3+2L/UaJg0eCv6v7VgeOC/D1z0hGUlUK06GjijdzyKrXTx68P3D4HpK0EQ1ketH",
+	"otaEMKTWHKVkRRMiNZpTgfiaIb2qeeA4TQWREh5zwRRSnMcwTZql/B3a/dxxnhHMYEP/xRnp/CBv6ZKg",
+	"v3NG4BVSvak1VXNeKKT/SBnCSJDpNfrl9jGiU5SRqUK8ULEt6qliIHwUgN8Xfdky50wSeC5vBb/LyFL/",
+	"Z8KZIgwgi/M8ownWez7LzYj/8bvUB/jsLfWvgkxHV6N/OatI8Jn5Ks/cvLBiHQQf9ItfE6bQWnA2OwUg",
+	"2t/paW8SuBig5oLnRChq9poIgi1dKV9bihU50XAcBZ46s4jf+CDobG74RUk32g7zTg/Xv6tTi/FIKqxg",
+	"BUfFcaLoSu8lpRLfZSQNU/Hqvf1aPkGzJTfnuDxtNQG/+50ksA8LoqepISE4TakGLs7eegCb4kyS8RYM",
+	"D7FjM0dwXyKZ0xV5R3IuAhd4t1HmPxrEcptqjR02Su/+vK9ADOsX2Ljk7csSZEWl5vPhKaXiYgu5Yrvb",
+	"gkc1sbftsT1tOXG56RbATRS2YkwYbvWH9GaKUioVZYlCinxSUhOJbqCd0lkh4H1HoOGDv77qk8aSzV9b",
+	"+hu5O5qR4GG0UJJihe+wJB2PwsiaSNWdIvAs7TU+p4wZpGiu3RmfQgelAmRJ4EQp0pvpeGI1L7dUn/ed",
+	"246RqmgyR5xlG4DqHMu5FrIWJFenuxHaXV8DVcY1XHdb2YH1+rpLyJdXVsI29Bwe86W+gMZDwD2urhUH",
+	"NWVPiyzEHbaJnRs51qtX00a2nWNBLaOsb31O05SwCUkECb2qx3PMZiTVuogegJTVPlDB6JRaFMEKpZxI",
+	"xLhCcs7X4cdHU8IUTXAWklfGIy1R7GJ4E5qSkk92HszXPVgqXwcZqlXFOs9jVQpDOCMcevck7tcW2M3r",
+	"uW3cxLXWYpI5wklCciUR9R9WBJcA9A6q/kW5fXoAsPCs9jTeQqF2BHxH/igspeshHdxtfNGgi0pq3/4n",
+	"VVNSHngqykVdRTm5COEs8XTGw6hyHRGdFyIB7M0zrPTNRjkTsLvrUiAfmydqdWmu5kQgSVNgXL4aE9x4",
+	"t3dV7k2WKk/zOf/dah875P4WRAwjkkf3m8TMEMGg1LXEchHR/YGwYUGQQWQ0dcaJBGeZ0feb5xN4HX6O",
+	"Ei8JwhIBwxmj9ZwIUtprgETiLINbQ//2y+2zk+//WuOw+mchtuEY3E4C5sbdg2qFCJZ7S+0XaC/A224J",
+	"eTuFt6udF3yjel2x/1QOAz+qSI8zw3BvG96i4aPmm6AyCeS3xiZ96UFLuSX6N77PuVQ/k4B58RllMyJy",
+	"QVlJHCQRKyL+IpH+EVqQzWkI8TIs1TNMs5q46fNtLNVPnPdQf/Uv3hWs3w8mmKbBE0eVaTCtBL/IStpp",
+	"nkd6dqNOGrJ/JW7VsW9H8q60WjuGEXvoznWU2aZIWKGMzySiDCmOMEOTZ7dv7d1vMYXLIFPYQrn6/FMt",
+	"P4urs7c3t8/HSE5VfnV29usvk6fv/ufH528mt79evX3z7vYjfEdcoBlVV++evnpz+7S59vm45RLryz7n",
+	"a0SVRFqIN7RbD0yv0Wf9CL+cfTaP8stpMp1tm6t2sm8ZE4Y/UDW3LwdGXCM1pxIpvDA2PQSMC0lCTkp5",
+	"2Vjx2tFsFxgaBKe6kCAa1fBhC1eMPN/97SV8ucQslW+JeEVZoQIq8itNPtw4hNESxl2jcy2SIsYRmI3D",
+	"SkFv29kcy6cZWW1TQA+yC8pSX1zMsZRrLjQHWpCNnpMvCBuZoxWMKv23yetXb1EhiQjKklEak++ASsZn",
+	"lPWFSS74igTe2oc5YYgqtMYSaZJoZXyS1gSIVugJzBZhsSXjayK0Lq4EKBNUyMj2BJFK/sIUDZCbF2Z3",
+	"gkwLCT4TjvhUEQYWbmo0RLNA5eDptvMWsjweSSOShiAmCBAK6Yl5guAUYaWve6yJg96UHniFCFuNgaZo",
+	"UmUxOsgUNaZEkCLMJDx2AHfgTWExdgu1fdwKvcLq6YzLR91ODPbgLLhQc6MLhqn/WywlyucCS/AbaOby",
+	"+tXb1QN4SU2N47wrfakpaTU17TxsOHQPuSn2cIGwXFA2Q3cbs7vLxDj3sHXHICq7bZX4dGf38IURw3b6",
+	"jsZAoQwUu81cUrRuo+8B2VzQFU42oYcurXKZVzjQDYyOBsU08aAiHmGXMYgaEt8JPP5T3u1VbHlfv5jr",
+	"u69lMOwz4DxAtyeUJcRoquUugP5agnDq+fEdrwCtBKizFlYdOd7tXCm1HNhKiNI8Kbe/BQLj2AyeixhS",
+	"1NH3MhVEzpmdq02Je1YO/DIezQQv8p4+GatGBWTAyfObk8vvHqFppU8B+eg+N007HjfDdyTruXEtFxib",
+	"bT/1qr8G955K2gO5lzwlWT8Fjk+nRJA0qM5qkcW7AmP08kUPa6YGOUkr4eo04ne5yWZcUDVfytAqXBIz",
+	"tzHeoIzrNZGa8wJEfTwl8Amc7CQNy/o8S18wSx6ax+CMSC3W9dh2jqkIT6a/aOFFKpwszM6pQndE71tr",
+	"I5HpFCUsJEBNOFpitrERAWD3lwXO4N9GhI142lptMXnl3G97xYaglB778UjwjEQUehEzmERsOHGZUUOR",
+	"LnMuLFItCMnhfihDUpE8CMG4+zrHltYKooCWhvQLWcichIJHPsyNo8w4p1CCc4gQoxLZnwR3owRm0rm6",
+	"wxKxE8ZdNBlyF4Yk3shT9CNXc0DsguWCKzCC++xEkYwRZVxsUl9L6FgFk3gVMrq+hKA182Z5kWltAGVa",
+	"XwKxTCsYWES0DzsnsL7u1KfI4UsID1ZEyJg1bUVxGEF+L5Y5mM12O1cgPstpAcZCCHhcMxQ6HlkS/Sre",
+	"omJ6FbuMs98nRGEa0vsbvvXmoSySOaOllugJTuY17tbVdLrNlyrZZveLd0xBwydk/PlgqZrENEX4jhf6",
+	"X5Jk07E7Qqm9dtr3a7dW0FGHl2RSkpctDwwIwIIkXKQmXsrqmno4YsXyzkYLdmbfzqvbzouEvhbr2etm",
+	"13fO4sCS3iPt4IuMSYUNh3x1ktpl1gAaR+N9dNVKzNwt9AdEq5120HavnpNi6pd2ozFSc/hrNKdScbFB",
+	"M04k4qyT6bUhnjRlCycK7JzLZ/JenOYuxctn5LUY25BmZ/nzzr04prx74P34ao0RuinAE9WBe1niv4dO",
+	"aHD4OQ3FTJUxhLHopB4OJzNX/BW9xbOAPlZifCfSUZHkBsaX3vVtRmLCs52bSY+DoO6wrMJVTXKLxf6Y",
+	"zbrxLWeuZMuwKFWJ1mgKbi29rW1SElXEBcEyIizIfiKJlrx237Vdzw4fu6251YJwoDizwmTT9s8iStgS",
+	"L4jop54JiNrfIVs375uqrK8gFjapmpnc1sfl8cqdlfuo5m6B1zsiIUbkc3dksOJ498d0KyhJH5tfhZ7U",
+	"HkpyC0IawcQGrIXU54y4N1oODWs3LeqVInlMRNPquCRMgfFfEsLGZUy5Ncd3FmDA2DBRJA+GJnC+eOWz",
+	"RyN57RLuuz1Ac0Dvrsv1WnDp1sGrh/xSUf+dXNHcViDVQA8ABcreZuXplxoM45orJOEsITiLGS1UkLy7",
+	"cFhzTsChbUnm0eXFw4fdzYl6mRAonzLBMxt10JD0YsEIbbbGlod8RxItTuxlIwyT0/4PeUf0SusrnzEq",
+	"YyBpe7yaDAV96/rLWGPPxfl5WA+viVa9lOpu767SiL0D2i1H0WXp8kR6qQ0B3y1ekFKvc8lgxrro9jIG",
+	"qqb0QAXEVFT2GRl+UWWGTwjmUo3BoHClYTpGXOh3jNmMIFkkc4Qluvjh8vT89PL0/Ozy+xrh9B7fgx2a",
+	"S+lqcf9uonVOxIQknAXAclOmKGFNRThLr9F3gfCK0q2zU7ngIhRn8Vb/GSmOlNiASahc18tJGkNEy5xK",
+	"xEVKxDW6vGwkJnkQMrt49N13D77btasKXN8HsjUOr+OwZf62xVinOMJy4dyX4LHGvsOHSogpUHOsrtHF",
+	"o4vohXQ6vFWNmhKD2KBb+AZefRPWOJk8ryK/MZPrWLRkZ10qQAIiQe3PMkJUKEKwj8utaRbrJI5sRykG",
+	"uIPF1ECeis0BLLMhGFdzzavBcWcISKpvW80J62M92oaeCpll3LaiEG3LFZgKvuwO2356Jiz+BBJswUoR",
+	"McUFMhRqR6ycNaqMxVXojqu58WFEmBnveqwtIANE4Pd2e+7YUfh6R+wT29olaNy3v9aSgJr8HZw6iYYO",
+	"ZejOZKhGon26hIR3CJrtl/LQGmIbhC0vWBqytizzjITCs55pYaCKzjZOlSWHf2FmYqw4X4BLLkzTvESe",
+	"HpYUsAqFpEnaI/HzOQ3SnF0x7mtiI9AlwSKZxyR/93XXWwsjzL5B5zHA+JEfW2ICTRbGKVnlVUMKryAI",
+	"IKH54jUiy1xtajdtfLlahNB8kzsfJ4cg0n5Wqhqh35NSm8nHFbJabBh7CW9e/o1b0LsoL8i+BFfwlfgB",
+	"FM4eCg4m8DzB0lJhMKswXrobN0QFLaTldI95wULGTjN1EGwZrpEJP3fSZo7UL/t1bTsR1IOt77YlRk/M",
+	"SDvYnuDNfeUNB6hO4SsWrhHWDt9a9xtLeN5zGxovwYkRtAvgLHMPcYxMWmVPR1wNzgFSYG3+QayxMQXd",
+	"yY41FMPZgnSHqh7EfUIVqUUdtb54C3/Pi2FWqwDsHSh0wz8JXuQhAcK7k889c0+jloneGRFesKu/o/Yk",
+	"1ee0X7ZPhqWKkRapbq27v2M8Ew2RHChSc3GNziG21ZTWocw58iJxL1jN+6b/T9vdCQE6pz/1O6HMcR+W",
+	"nOPDJIFNbYpmlf0FAAreP89Ctr5k22HmGfQOlXW9j3H9Po+idOq403XI4dbg2cMrXp1gt1O8V4zttpm8",
+	"cbrQIV4sHT/qk95UhjNuFxYw9jkQ+sgnKo3eZ2Nfr0148ppKL/sSzCI444xERHqxsYlpzW8Oz7a38VNh",
+	"ayW4rFFI7dyywThZK5Gr0Xi0wUst7/1eB5NHIoKm98eT92P0nzevXmqp9W+TN6+3DO/fn9uQ7vabihrc",
+	"zeW8tKRwS5DbdsOnVd4B5IK7FAQXXex4W/B8YXLr5TOPDTQvXL5MGaqvbFUurcRQhmIZNNEH3c32bCmW",
+	"fbjTWFUZA7CYjLXtpfC2B2WMQvqVUUrticUGiYIZS3Cu9XmyDmOtl9MVYIaQIN+V8Hs40Cp/NbyJGzTH",
+	"K4JWmFE5d68Bs1okpS30EQikrGUXTeNCXoVnu4V8c/CxvYcKSiFsTX1RzN1O6Mr/xgvBcPaUKbHpyayS",
+	"qFTWj4+5+L6mva1rXLk9zs5nAJGLJuqg4lOJFeXsJOWOWqB1iDCUGuBbglF2nChqm/tbscyfc6n6pS9g",
+	"9SYqpO1I5PYzDLoLi1HCZg3snSSRyrVWy0y2h/G2FgLUz2RzA6kk2J78vr62nwnJgfAvyEYizqzfDd0R",
+	"SVNSJ/G782etsLKkrPxLMPZm00Ukiss4eoIQdF7SKYnbzcOqSieDBZiZYXR4WUaeV6p5dx2qF3PQq8AB",
+	"W4qYHchG7SdeGMULEsEPEIrcoWCF4xzV/mIwD1+3SW2N5+9KxblLgB3bmDTV31oSu4pScdwyoEFQTBXw",
+	"Y4O8IWrZOKKoApdAxEUSJrDj0RpHwsnh2tZwkSucFZB14CWmdZBS26LcXvIZZfGYrTjN3llgI/pa2gI+",
+	"/BSfYPZeMEApGtjp0+WWcKNXwVj/NjGkf/5/O7gkSQphM28DH1k0QhDqT3QIvzLjvIXKabfZVymjtKVD",
+	"a4jdu8TGbpe+BxW/vDIWSkFyR1XKqvyT+d8tG3QIln64x2V4dQfb+qMsw0vqeuODLpyvvAXYRQyyt/1L",
+	"exnX644zNRwm0R2QtO7A7nPHtR+2u/+3y5mVPuRgUM7l7nSClpCc5uHH/l6DkOAuEmoYa1q85g7vVcxD",
+	"kCUWi+6CKxQHM7/xH7xZNQ6IfbJJAgaYG+nVQWZ83VJYJlJerTzubmNc5/ppjTNX6UyN+98jLLE1tbJX",
+	"wHvn+O44039NsCBBJS2ji5gF/xwpji6uTEDIHAsIes6qDEQIDpnjlS/4VBHELfLAjoKW/UXiSP3e0jKs",
+	"kR4O6q8dhtPaq1bdA+07FkKIlqD4Ll5WcI+y1hWJfLiDKFoC4ZX6sWtGoFMvkdQKoO2ELhM+jZZ4g3Am",
+	"OZK4DC7gprQMVba6zBX6bUTY6ur1zaunv43G6DcoOnv19ub2+W8jxAX6zZU/uXr54vXT30aBVJR/VmA5",
+	"RgWWXnj/z1Itf4pSLQ36EKEFVd2S/bJNm5Hc+mmXwvY1kmRFBM7AAyVJjgVWJsITXp40keSgguuBNo5W",
+	"2pByKqEwRLf7Gi6t9b9vqmok99sloS8LqYAHQE2Fa5QRLJhydTzMHZpsw7i0eM8A8mCW62FTXEO8tlm9",
+	"IPLAymCVXtlQtUiWIzmvIwfwnQP3zkgPp2hUnoQ62d/JePsZJu4Th183uERA9c7F4e5tXGmTDDWMPNGt",
+	"JRWu9CpA/p4jsS4pEdMUsptmnKfmdXas1FlfBJrqGHdtFfu2TaljbE+EMH303m2mEo7Wc5qB8XSKaSat",
+	"d9gEWRgFRouimrVfo4uWZJyd7Zj6vIiJ16dgyFdNPkEriub4CC+j0vqOHRkUhVaf5ILmrYU9O7CkoiXD",
+	"rpfAI3OtJRg5r56d9O+XO997iTadb3bPUuyWynsXEEMFy6Z6GVf2JHYZl/Fa/I/apZvLgHRzDyMLWU8U",
+	"welmr5CmOlo3vURjhKUJOnRlVK6Rlg03aM4L0VuScP7HrdLNThcdo7lSubw6O/t//+f/jm2J5rdvJi9u",
+	"37z7z39xlZt9TbVb7ea98A72GkG1W6cqHN6i0UNfeI+LzPmBemykrjkGqy9Bq7UyUQFqdAMD0CxLYaG1",
+	"BnDX2fi1Du7r5v55/9daWZK2LZyakL1h2cb1lOtCX8Om0TzSPeiFCfcCxcj29XFoH7K4dbWvhkDzJktv",
+	"rZPznoZiv1AzZZpjJz0qHeNCzXk3RSnFCkNDoy2Wx/T3sfEuFTlUL2ApTeuBbCGf5+4VWyIkcyxUN4XF",
+	"gnlH04uYdxTcANEwxi0ZsZ957xfb9cokFgstzJp4USNBQu4UNJBqWup62qb6GYb2t3x4ZabLJUNge2s/",
+	"VsVD+xBZsu5kCLYh3jvGbZ1A/wjac4X3XdX72ZY1o5FyUmFVRGLB4/VpzB92OS9cVRq7RsuWH4e7SbaU",
+	"qdgZxC6jUbXGEDGlKxdxwtmMSIWU4MVdRgKhJx0SF3aXQgruxa7do/Z7IxWnX4JdFW/vqidViXVlvw7K",
+	"ygzT8LX9R0Gke999GATbPMa1wBC/JITqxB1rdH6XactJeztnneMV2bexVUiapixUAE/WmyubeGZGCiVw",
+	"BlFdV16ja0Fc1u2Ui07NOjKcLA55iMz1P47ZvM/DUcsz8imPqIcJz2sMmvG142Iu3evjfS1aFVPdzUwa",
+	"IRdh9IhWMLjdzrhNuemhgFdgp9C36Npnl3m4YYltfwXsHckznJA9Kr60WnRB7s71CSKG3b66136hprH4",
+	"0ndEabkmVJyhNbYjy57gUDXzp1qpNOUnXHS+ln6kTYlO8UZeo/Mr+CNZ1ap7+Hp536CyFNNsE97RrZad",
+	"tR6E9eqoyKEOjJbG8IzAXszHJWdqjrBCnCWRkEUZbhm1bd20sPF3ZX/begP7BJVU11BSlwePvttNXmrw",
+	"6vPTyFnDB6vCFba2LQRd9bneSoPZfmFco1kV463RKlLivMbymjxOiysTQlivxkHzaCJpv6nKsOlQ8rra",
+	"WeUYdHA91gSZBOfhgs4MPy1Tx2xpGC2jgc0J/jMVeKoi1U+dPhaIQ4qknOIluYl1pqV/j2Wj9mpl6pU6",
+	"bzKmWA/hNyzbQO06aBgMvYSUtEXpNa3e6h/sd8Gvy4HTkY9ZFkTlTZRgH5c476OahypVkDjAxWKXg0Xw",
+	"ebk6KmXoJ4H2wzkRtgpB1TUMJFX9rKWKNKR6Fy530sYDCEv7vOHpdsu/WiffjplGVi/sgt4pWWLoglQ2",
+	"Nv4Y0ZpJ+mYVezZ5huONsVuaK+/qL2Wsbz3SrbfrFldGmZRDcmGCWUKyLPJ0+yS6QZpWhbhlVKSXruJq",
+	"ybtzVIAyd1TPibNXX4N2EKU1EsYKzguHoe3dlvUg8EtKGqoE9wzTrBBE9kyNML1JdqqFsHq5ePSIT1dW",
+	"yNwq5IUVdukURA+xBqMTC+Wx8SyewMMDomU+w7+b9qMSYB3eVYle3YHbEWRBEEUhc4jMvnKbh07pg4nL",
+	"LjX7A/ve4HNThDe5DpBxSVMSrmBNvVbr8ND97PIVz7Aybe0LlpKEpvjONLkXJmEiwxtTOajsa/0xVqQm",
+	"aL2RC5rnJLXRs3NbSCwsfW+3YSR/FNgUZ15yw1mbmbnui10nnDxuK6E1O4rYjgsI/OIm2d8lkoe3qEfc",
+	"xvKa9McPXKT3r5oBwXfhkjkITmxLiyi5dYJ69+6DFBtxUkik0FsUGvD1MOAwQs7jBn+LSW2ASKG3M4FG",
+	"MFAD6yukOvzhmQPbwFCaDSMe9nKerXIgwRN7Esx9+7qaH/y4ibWZbi0k1ObAfiw4G4OpGU0pyVIZ1O+q",
+	"UI2AFeaOJHxJrAvceGHA0DQlWYbSwsXEbDtJU75mPj3sGPzR/LDtn2qFZNfQkN2BIFv0YUWEzczUB7Vh",
+	"SndkRlmsJDONqaXOzta1obVXs8m7ajtPTbSsKljVTuN2U160j3HtKXoOyfcwsPwzvuibji9qXjVJwsbM",
+	"lOQqUjhwTrDraRA05bgCNuFSKB30KbdAWbmqnHVs9/UxfpTeTV/68vCtzcLP2zrB2H1NnJFmOyilrwRx",
+	"jyqudq9xG8mkeordmfmycB0v33ou9UBwyJ5JSNsA6JzGVnFzu3Rwr+29SSZWEehf0SFU1txVh20Cp6UC",
+	"2j2T2EqeYj2vZaFSs9PwoWfsBTtIlNK9k9eid9oaTKFPQNLnBKeyLwfDCodCY7ZYWZibhXuQuUwFKlGC",
+	"s4ykpgpu1Yzl9Hdp+pFZF+3oavS/fr05+S988vfzkx8+Vv/5v08+fj4f//DDl38ddQwfheOEIaSC3ZLf",
+	"BAMHoJe+FYAgb0zLYt2a6Vcxo9t5OoWA6CwjYYGQKaH15BU6//er8/OTix+uzs/RK85OngnaLzRiv2qD",
+	"vYS0slqPPWApm7UVEaxXKT1cWdhIze9GXq8i7YVrJ2XfqF4pmYJMbccMqL0HMZK4LOa8Mx704vzy4Tjq",
+	"Jdk9UEUboenHa7WYKc1My4o7LMmjh9caj5carR89RK/oj7VgmGg4XBNgWsduamBzLHCiiJDo3365fXZy",
+	"8QglPCWoYFTJv1bVTE0oELGBbZQlWRE0TcbrF5lQgm7ViyJVG0rJJNoiNoWS+VWBxbJ2jSmhE+rfFi29",
+	"11orr7SKtTasJYKY1qOK261FrEvG2NbhZBorMswWslGb0mfffBXbtzHvtS0kFWYpIpkkJrzY/C/8LmBP",
+	"DMW3tCzv2xqDA0q75G5ccTbBykrYtA5GzJxh5KrH6LeF4UcDqYJqxrNt/5gnTenvNkq2ez/1STha4VD8",
+	"wj7CpjYfBpvAmz2CofcMWeoXBxyN/NUbfhasexEoXwqYBIKQa93xcTyA+BstHnpb+bq3qodtrNrewTVR",
+	"q6C242VVY8d2jeC2XIpFj5JSguBeztHO7mP9LH6RfaZu02P4ovtMLT28vTpT9uBROJq+G01oyvLv8Wz4",
+	"1jaSMKhZGGgBkQl29uCu/P6TjW21hbXEy8PoxV7Gf+m3A4lzhugEYWJWBl9UXTH8jWzPGwLFe6hUaw1J",
+	"IVt6D1NBS99zE83a1oTHLGY7k2jhIhLM1qfYTrCgTrmZcXnCIGDCHtOdYenhsniFSviyRnvXmCpjXtsZ",
+	"eXDCV5H4l32bJbY1J+oX4dHSdLTFDr8lKgWinFx3zrKP1VpQpQhDmJG1Vhqg97uc83VT+PREkG6Frut9",
+	"lWo5/e7moigC3VibaDJVRLwKyPMTjYOVIwPdkRmO+DE6Noi0K9nxLfsMVkV1Rl3ZEghsE7BB2Nfjr01Y",
+	"8xJv0B1xhYCoRHOapv16tY37hXvEXG03WWaVEpvV7qJ4I5ns4Wa94Ig2t2K8bPAKQaPedsDZnpjXwzTy",
+	"PVikxbhs21tdcwXGIKp4KsqRHcml1W1HU9iW2gOnvYrr7dG8wiMMbrs1L+BOz7WD7x5OPQ8+O3JLTtGN",
+	"CaUAXJ3zLLWdSvU7NWYnk0qq5iQjUoYSTHZUjo7UmLl/vb+I6nTZIVnAAagN7vt0pPYAPySU+pw8mlp2",
+	"AyZhyJuvajQ+OIcMBoRnvHetxr2S19tu4sO8b8b4IVNHvKK0E01InSJSMhaqoZhwvqBl64ur0YqIGTlZ",
+	"EJJXBAbn9GeyqekqQJqB1xAsINDMjp0rlY++fIHcsCkP20htAMdfJFrPeUaQ5ntiihNyiiA7BZkQaf3M",
+	"IVfPmADpbO66SijECNEvXaJPJ/DhCv0GhXR/GyEsF9J5CSSdsRPKxui3kQQHzQllv40MDWUbZGnYKXoq",
+	"BBcmsNw24UImmVSif3v37DH64eF3//7XU/SSSiVRjmcEankVQnJhbM8vKVugOcEpWGD1T76//P77v56i",
+	"d2QqbTd8g/NmFQOUO5Jq3E15Is8EmcrTpYkahT+UPzhdpqe/mQD0hDCTV2hv6ybHyZycXJ6ee4mso/f6",
+	"DtHP5g5L5+XoAsTznDCc09HV6MHp+ekD254JUOPMggP+MTPaankTL1IwL0p1k5StzASROWe2u/Xl+blx",
+	"KDDlErTyPLNVDM9+t+K5Yemd9SxX0rLpE/8yDghG7gCnRkexVZjDS5Sbd23h4MVYdNILVeH40LZaBuBx",
+	"k6Y3lcvXFAb+kaebXoBozRupqnp+qb96JQrypXEFFwdbubZsoyc4SQ8N4i/jCv/OPmv0/mIZkgn1qwNe",
+	"yxQ3nmNW4CVRRMjR1a/hrVRDzl7rp/Pl4zAXZjcFMk+nGzs/xo3p7Qx0ZSKZ0xU5u8PJwrYnDL6UH3Gy",
+	"+CW/MaP7kQ6eKKJOpBIEL+vQqIzIlGHooLjNJ5u4ixKeb1wMv2E/KVb4DksjSkz+4yVVBKq6SkTVKbqd",
+	"UwlN/302VIHBFBG7P2D9XKAaZJM5MenOYcA+1p/3gmtP7DJL2NZXAciWKjRsGE21djYkxs1dqEWQU/1E",
+	"lInFuCdItmWqxrFvjTvVuHyzDCVzTJkEVCp70BnR49qw9VxwPtWMXmo5dc7XB8KeLehoTaiVjz+HEcdg",
+	"4tDmsQMHBwxyrfGXeINmHPHpcODx2ExKXMvwbUBNAVD3YTI18D4M+WynAxDn8SgvAjc/Ifc+z+GZZtno",
+	"shPHDIDwOckGpTXwZttozVsY0AAqaFh/FAR4kxXZTUZq/ZBjD1C7gk++jHde1n9pRTaAfAcmffBe5Zyv",
+	"nem6CtOg0sSbLDRZpEoasjgonxR+nYTYPVXFFAZkldUiMaBpiaKqbKZ1STwjByN08adfP/7hH3K9UsKR",
+	"5d9WsGs2nfOMJpsh6UTNOR+W11wH0bLPwxD34OraHfkGymiMGN7fkQQviaEJQ95DGbEeowNWmjWBaMNL",
+	"zS44vgEV8AkXNt3H7h4tCMnlIGKPLESeFe1y4cSOaTCzgAfJvCgo1yI219Y4Z6sfbptfQ7ywKsRS4389",
+	"ap2EeWytrMt+M388hmTc0rMwSMFK+mKb7CnySUm05kWWamGZDaRMaF4Vp2i3c8qOoIC66KkYbVkTNghN",
+	"SfjShoxEn8xjM6ST+FeWaigPXe4X0q6q3ge7yncfBUPt0Trip4GVjay/NsmanDOv0eUBsbPevC14OaZr",
+	"G+l2M5Blfl/JPCjxw87vO/OWRe+PAmc2KR8bbz1EiZgAEcISco1OLnxncRgZmeu62UTHB+NoQbyTizAt",
+	"3qGX/LgZdRj11IVkdxg7UYKCr+1IOlG3FoFRGmVuRx5S0g8bBQ3ea3lMDiRiBhoiHlfY/ArgrlOds5Qn",
+	"hStG2EZ+buQTN/KfhOg4hCgobMrWo7tgxblaZvqe0uloPErkyhWeHo8KRqc0WKLkH5D2HdTrYmUD+3AQ",
+	"ljY7aqiXuXT1qSx13IpLBHs99nd0t0H6N8ZsTz4p+I/nt69egjse9vv2ybNTNLGhmlAt1BQ6Xc85lKqX",
+	"MKvJSayTgVeYZh61GoYeNzrh7mtL1XelYYFMB2A0x8b9xQ6ks7vyd/bO2JTOCoF3Ge4e1wYezdC67Tz0",
+	"ixiPkdSaO4Qf2fiVK8RZtrGVcJVEKcUZSRRa4hwa/NCoJqx/N4rs7uH51zMCt3Ng/06iz94bZCwEJqFv",
+	"6vr7H5QE5DaQqkVXyyk5jt/rMc83XTQnsyXnk3ZWoDIaHEr0JoUQhKkqn28AuHXwhz2Bv8PBBvSIveam",
+	"YLyonf3avSsgSS5GXiq8kcdznt336EMI4vnma5jbDXY3sXlCBjLDeChaOf/DHP5toaT1ukNQHpBoDiw/",
+	"34yR5DZFli/JHU838KoMo5uTZZOBa4HBRRN8Qzfvl5zYl9tPDmQ12+Lq/l2JosV4+K5gB6Umw+P3j4IX",
+	"s7myZcpTrMjA8FOisP3Pw+ZX/fnbI0sf5pt7iaBW+lzijcl8wtAta86lQguycc1WGfmkkCjYIBSn7Ci0",
+	"Q6Lwxh1FrKh1w9wpXFS7q8q/qDmhokrkOVqwrLf1weJlffAcN2R2e+UjRc16eNpdgvMvYjA57ieobHFw",
+	"7AqHBJsiW4c52ABSWrmvryKrtWKmrct6HNw88woldSCpv0jylWSDnrRYb7QDOX7O18Y+auOiyqY6nC+0",
+	"agO5Tq6RYHK4i6nLF81bWeMFicsYH/BiCJJxLAR/oaDKl4S6YaBYDoHrXRD7SdmErB8EJy5hroPh5zGk",
+	"JXUZ+RIaXw16MebAUDQ+cDEWHIgyW5iIT8saXjaZSi/wkrJFMDaxsjgP7FC7SdMnLnF+ILnFzn9kmcVf",
+	"dSB5pUZ67CM5o1V9ppYwueq5DAF0WyPqyLzYBQC25lF41bCBW2SUkcHuohIaY9b3Eve/NbpvNmYbkgSA",
+	"+Ya5kg5bJOXpLZ4djaTEc9juBdhxSG/WB3OmZNtyqywXQWwamHVBGHBUPogX05NXsNWIHyKUDD2QuGzg",
+	"8jVE5ThBfFpC79h41PJqzzI+aw3OE5uX3LQJ+tbeLuzrHZEaMCE6aEojoYwoRNkpem0Tg0Awto3RBiaJ",
+	"Z8J0nGwxX5oB96ePQ8TiV90yv5k3dGM7bZp8Sr4iAuQ98LLbxqjD36kXox8V1N95pfP2pM3hwOSqEV0g",
+	"0sXrGbZva3e9Ms4yvoZqMe9xVhDn+g5tyHbDC9L7YKvxby4uurypMWJkPUyo6RYKVa3Lovjz3gz5hk0X",
+	"Xq+sDlB+AXV0ALzm9BAhM8XCJrpCsSw05UJtXGHtGT/sHZhYih36tRt0DAjaxboGR7sDVJ79jOMD6VgN",
+	"KJ0pWwEtJhW4zQ8kv5nZTQmiY3Mfs3aLZGGSFU35M6jeAs2GXbCOSae40/SukjqodIEZg9hJCRM8i9/X",
+	"U/g8zFXB3ENJCZ3eEewgI91zxDGTWjRMy9qIOE0FFPc6sOhgejx6FGfbeS5WRJxMCFMIOkbKU3TrWkP+",
+	"RRrRBtL8TccBc2Bj98UKozmW1z0aSJpu61V/ykCgAoRrmq3sJoGKfFLmiME4z05RneaHByVh04wQ1SO7",
+	"45kefz+LakgystWzO8YPnncIH3zN112S4hQf9Vzmq0cCwhV0D8hH1DQ7hJtGd0StCWFIrbnp7zwINnlR",
+	"iO0iBJzl5p4IFapU5xequ0KX55ePTi4uTs4vbs8vr87Px+jBozkU4IS4Bpsmi9GSLyH2jXVDHqz+nMhz",
+	"E+fUawM3k1SKbQk4DdDD4onfIyVmB60aqeyPHYOC0u2vzbxMoMXomoAImmgd/MAy6EzwIm9/ZD+ZIceQ",
+	"LmCprgXkzNYHgEbnyAyz3YGDMq5rvmep8GGtLvHw2XufbhDXm0WR46op3qKDBNDWBNk5l+pkQTbyDCcJ",
+	"yVscbzfw/TmX6meyGcrz9jPZmHUw6+ryHEJ/t2bKjuq7fS0m817O+ZpBJCKViDPnajlQBn7t7oyrtJ2e",
+	"vrBjjgG2WoOdLqYjs7ethAbKkFQkPyiptZDqTGvtGf6UxLZbusL9TzgIwa2j0HHpbnPto+Qv1HFzZ1D8",
+	"vS4uotHmgqwoNOBoKPlVI/aP/y1CH37nhWCmOnqUpv7Njul7B99U/JU9RCwA6ymDziXbrpOvFH0FN1Ms",
+	"8xMtrrQzvL8Vy/w5jDoGy3OrdVUj9CEgV+GwqkQFm84srtz5ny/MO8LSDnGiQZhahSTHZWj1dY/CzBqI",
+	"2ClJ6du8ufskKr1Q2wlKNjeJgrv0k0KFJENcQNm3LWapcg1w/pEKkrYGE1FGnpsAkmAcoCdMGLtqzSI8",
+	"tnH36zmUOTC9Uw9Lu11JitiFvdLfBwTQq0iE5AdoQgcFH6hEcwyOJr46fIh8nKKXRx+mKsa9KgsPREA1",
+	"vM8UaSWZRA4NmdvOZZvakzSrEiEYLYmUBypm2wAauELa5cJXdswxpEKzVlf7kd29bVSFV8T2Kx8wbMku",
+	"2VlYtAf6E4iKHUzN9z/MAI8O9vQ1wpodrrbh5sG1bEawaKVxzyhLX9tBA9VIKNtafy0rsztf7xKvtqa6",
+	"0mIk1eIkzIMUH9vUd/Pvw5MNxm1D7cjLes0V+RZFywG0Oq7I8cuYl33FWxHERK6BosEHqEFhgjjbY6TN",
+	"kD+1fQzOELOOmQN+I8axWGriRGFhrmK43EQz/ZFTE71Ft2RyEys3EMqffaZpazKcg3U/rH/x5AiI3J4I",
+	"Z6pzlmTDxHEflHN4EDxLMEtIS0zrY/j+DQMzWCoBNp0Ni3xnXo/OGBKapsp23D7giyWo+FnOO5n2nhki",
+	"EHiaZ5iynhGnH+qNr1m0ibWJs2s0sR6kAY1/c2U769Z7+9Nd2P4vyevHHkwHA4CNIRQA3W0OHxKg95EW",
+	"2Y6yDJNy1FECKOxqXb1J5RkGrxt+k6bl5oZz/pfHP648UV/3SMWZyrvrbITxLuAfozDT05SqQxxqAOOA",
+	"3dXXMMi0YeNw7VolwcLcUUSZMN+HAfd/6Blp19LUB4yKjklzpThxsGalFd8BQO5iO27QUbgOXpHU3m9H",
+	"W5Q7RMNmPQioulNIh6R/fjM1Xh3gNP84L7WGo204eXD1y1O5Ysg3oTP2plCjTm5DU3sYEnUO8FRgthMK",
+	"+fAxzaJSBoe7HrtEkJRyRMuaywdq9ekfO8Kv6Iy9GKqlgp382G8gDuSJg65trWVGariDvptwvqD3oFuS",
+	"JIWgajO6+vWjfw8MTOzeKznLsZRrLtI2L8FbN2aYy3HTm+KVe3uxD1j70kNXgBVVu9g/jDgK76equ7ap",
+	"d3VYBq9n9Lh7DGNgl99cqDo9vguoWnP4zCDFF2RHRuytGXIMRIWlOncbxFlGxF8kMme4Rpghp/AIrLj+",
+	"lFGpEHR7R2RFxOaOp5u/yCNxp5s0NQcaDDstvI5rSIFFTSek0NW8wilxDEqPAbkA0qWgzAZnyWH1B3P7",
+	"pdsmJr69Iyu+IO4+DuFvCLATs8gQ7GSFGZVz24k03PXiAxSZyLFUtnKwaw3LuNXe7ghhCLMNolNzGXOc",
+	"mj9KohCWNCXNohJvTdrIe55hRQczDLrpv0rJmPclcGOkxsLTlFIEoJoLOSgmr/QsZwvSUrnHyCvv9cCf",
+	"yWY4wlKusK9g9VRT27J2jiQ4g4ImZD2EWWtlkWdHTa5y1DFYWfleula1STmBWA4ELYLH6I7o9yhN16Oy",
+	"eJQ8TPpghXMOKJ3NLx4hGMwA80JJ21MSgIHwDFN2vIjkQxxxOBL5zQU013XHz6PSmPLrxy/jzyNg0PCP",
+	"j3qgWDlgFiIbXY3OcE7PVhejLx+//P8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -272,6 +272,27 @@ func (e ImportLineFate) Valid() bool {
 	}
 }
 
+// Defines values for MailEditSecurity.
+const (
+	None     MailEditSecurity = "none"
+	Starttls MailEditSecurity = "starttls"
+	Tls      MailEditSecurity = "tls"
+)
+
+// Valid indicates whether the value is a known member of the MailEditSecurity enum.
+func (e MailEditSecurity) Valid() bool {
+	switch e {
+	case None:
+		return true
+	case Starttls:
+		return true
+	case Tls:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewDeviceTransport.
 const (
 	NewDeviceTransportConsole NewDeviceTransport = "console"
@@ -1352,6 +1373,40 @@ type LoginResult struct {
 	TookMs     float32 `json:"tookMs"`
 }
 
+// Mail defines model for Mail.
+type Mail struct {
+	Account    string    `json:"account"`
+	Changed    time.Time `json:"changed"`
+	Credential string    `json:"credential"`
+	Security   string    `json:"security"`
+	Sender     string    `json:"sender"`
+	Server     string    `json:"server"`
+}
+
+// MailEdit defines model for MailEdit.
+type MailEdit struct {
+	Credential *string           `json:"credential,omitempty"`
+	Security   *MailEditSecurity `json:"security,omitempty"`
+	Sender     string            `json:"sender"`
+
+	// Server host:port
+	Server string `json:"server"`
+}
+
+// MailEditSecurity defines model for MailEdit.Security.
+type MailEditSecurity string
+
+// MailTest defines model for MailTest.
+type MailTest struct {
+	To string `json:"to"`
+}
+
+// MailedComparison defines model for MailedComparison.
+type MailedComparison struct {
+	Comparison ComparisonRequest `json:"comparison"`
+	To         []string          `json:"to"`
+}
+
 // Moment defines model for Moment.
 type Moment struct {
 	Account string    `json:"account"`
@@ -2260,6 +2315,9 @@ type ImportRevisionJSONRequestBody = OldText
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
 
+// MailComparisonJSONRequestBody defines body for MailComparison for application/json ContentType.
+type MailComparisonJSONRequestBody = MailedComparison
+
 // SetCopyJSONRequestBody defines body for SetCopy for application/json ContentType.
 type SetCopyJSONRequestBody = CopyEdit
 
@@ -2307,6 +2365,12 @@ type SetJumpHostJSONRequestBody = NewJumpHost
 
 // TrustJumpHostJSONRequestBody defines body for TrustJumpHost for application/json ContentType.
 type TrustJumpHostJSONRequestBody = Why
+
+// SetMailJSONRequestBody defines body for SetMail for application/json ContentType.
+type SetMailJSONRequestBody = MailEdit
+
+// TestMailJSONRequestBody defines body for TestMail for application/json ContentType.
+type TestMailJSONRequestBody = MailTest
 
 // SetMomentJSONRequestBody defines body for SetMoment for application/json ContentType.
 type SetMomentJSONRequestBody = MomentEdit
@@ -2516,6 +2580,18 @@ type ClientInterface interface {
 
 	// CompareAsDocument performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
 	CompareAsDocument(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MailComparisonWithBody performs a POST /comparison/mail (the `MailComparison` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+	MailComparisonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MailComparison performs a POST /comparison/mail (the `MailComparison` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+	MailComparison(ctx context.Context, body MailComparisonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetConfiguration performs a GET /configuration (the `GetConfiguration` operationId) request.
 	GetConfiguration(ctx context.Context, params *GetConfigurationParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2731,6 +2807,25 @@ type ClientInterface interface {
 
 	// GetLines performs a GET /lines (the `GetLines` operationId) request.
 	GetLines(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMail performs a GET /mail (the `GetMail` operationId) request.
+	GetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMailWithBody performs a PUT /mail (the `SetMail` operationId) request,
+	// with any type of body and a specified content type.
+	SetMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMail performs a PUT /mail (the `SetMail` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetMail(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestMailWithBody performs a POST /mail/test (the `TestMail` operationId) request,
+	// with any type of body and a specified content type.
+	TestMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestMail performs a POST /mail/test (the `TestMail` operationId) request.
+	// Takes a body of the `application/json` content type.
+	TestMail(ctx context.Context, body TestMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMoments performs a GET /moments (the `ListMoments` operationId) request.
 	ListMoments(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3251,6 +3346,38 @@ func (c *Client) CompareTexts(ctx context.Context, body CompareTextsJSONRequestB
 // CompareAsDocument performs a GET /comparison/document (the `CompareAsDocument` operationId) request.
 func (c *Client) CompareAsDocument(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareAsDocumentRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MailComparisonWithBody performs a POST /comparison/mail (the `MailComparison` operationId) request,
+// with any type of body and a specified content type.
+//
+// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+func (c *Client) MailComparisonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMailComparisonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MailComparison performs a POST /comparison/mail (the `MailComparison` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+func (c *Client) MailComparison(ctx context.Context, body MailComparisonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMailComparisonRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4056,6 +4183,75 @@ func (c *Client) TrustJumpHost(ctx context.Context, name Name, body TrustJumpHos
 // GetLines performs a GET /lines (the `GetLines` operationId) request.
 func (c *Client) GetLines(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLinesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMail performs a GET /mail (the `GetMail` operationId) request.
+func (c *Client) GetMail(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMailRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMailWithBody performs a PUT /mail (the `SetMail` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMail performs a PUT /mail (the `SetMail` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetMail(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMailRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestMailWithBody performs a POST /mail/test (the `TestMail` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) TestMailWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestMailRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestMail performs a POST /mail/test (the `TestMail` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) TestMail(ctx context.Context, body TestMailJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestMailRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5650,6 +5846,46 @@ func NewCompareAsDocumentRequest(server string, params *CompareAsDocumentParams)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewMailComparisonRequest calls the generic MailComparison builder with application/json body
+func NewMailComparisonRequest(server string, body MailComparisonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMailComparisonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMailComparisonRequestWithBody constructs an http.Request for the MailComparison method, with any body, and a specified content type
+func NewMailComparisonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/comparison/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7574,6 +7810,113 @@ func NewGetLinesRequest(server string, params *GetLinesParams) (*http.Request, e
 	return req, nil
 }
 
+// NewGetMailRequest constructs an http.Request for the GetMail method
+func NewGetMailRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMailRequest calls the generic SetMail builder with application/json body
+func NewSetMailRequest(server string, body SetMailJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMailRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetMailRequestWithBody constructs an http.Request for the SetMail method, with any body, and a specified content type
+func NewSetMailRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestMailRequest calls the generic TestMail builder with application/json body
+func NewTestMailRequest(server string, body TestMailJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestMailRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTestMailRequestWithBody constructs an http.Request for the TestMail method, with any body, and a specified content type
+func NewTestMailRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mail/test")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListMomentsRequest constructs an http.Request for the ListMoments method
 func NewListMomentsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9052,6 +9395,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	CompareAsDocumentWithResponse(ctx context.Context, params *CompareAsDocumentParams, reqEditors ...RequestEditorFn) (*CompareAsDocumentResponse, error)
 
+	// MailComparisonWithBodyWithResponse performs a POST /comparison/mail (the `MailComparison` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	MailComparisonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MailComparisonResponse, error)
+
+	// MailComparisonWithResponse performs a POST /comparison/mail (the `MailComparison` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+	MailComparisonWithResponse(ctx context.Context, body MailComparisonJSONRequestBody, reqEditors ...RequestEditorFn) (*MailComparisonResponse, error)
+
 	// GetConfigurationWithResponse performs a GET /configuration (the `GetConfiguration` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9352,6 +9709,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLinesWithResponse(ctx context.Context, params *GetLinesParams, reqEditors ...RequestEditorFn) (*GetLinesResponse, error)
+
+	// GetMailWithResponse performs a GET /mail (the `GetMail` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetMailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMailResponse, error)
+
+	// SetMailWithBodyWithResponse performs a PUT /mail (the `SetMail` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMailResponse, error)
+
+	// SetMailWithResponse performs a PUT /mail (the `SetMail` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetMailWithResponse(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMailResponse, error)
+
+	// TestMailWithBodyWithResponse performs a POST /mail/test (the `TestMail` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestMailResponse, error)
+
+	// TestMailWithResponse performs a POST /mail/test (the `TestMail` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	TestMailWithResponse(ctx context.Context, body TestMailJSONRequestBody, reqEditors ...RequestEditorFn) (*TestMailResponse, error)
 
 	// ListMomentsWithResponse performs a GET /moments (the `ListMoments` operationId) request.
 	//
@@ -10524,6 +10906,47 @@ func (r CompareAsDocumentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareAsDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MailComparisonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MailComparisonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MailComparisonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MailComparisonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MailComparisonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MailComparisonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12559,6 +12982,136 @@ func (r GetLinesResponse) ContentType() string {
 	return ""
 }
 
+type GetMailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMailResponse) GetJSON200() *Mail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMailResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMailResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestMailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestMailResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestMailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestMailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestMailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestMailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMomentsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14366,6 +14919,32 @@ func (c *ClientWithResponses) CompareAsDocumentWithResponse(ctx context.Context,
 	return ParseCompareAsDocumentResponse(rsp)
 }
 
+// MailComparisonWithBodyWithResponse performs a POST /comparison/mail (the `MailComparison` operationId) request,
+// with any type of body and a specified content type.
+//
+// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) MailComparisonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MailComparisonResponse, error) {
+	rsp, err := c.MailComparisonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMailComparisonResponse(rsp)
+}
+
+// MailComparisonWithResponse performs a POST /comparison/mail (the `MailComparison` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it.
+func (c *ClientWithResponses) MailComparisonWithResponse(ctx context.Context, body MailComparisonJSONRequestBody, reqEditors ...RequestEditorFn) (*MailComparisonResponse, error) {
+	rsp, err := c.MailComparison(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMailComparisonResponse(rsp)
+}
+
 // GetConfigurationWithResponse performs a GET /configuration (the `GetConfiguration` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15019,6 +15598,61 @@ func (c *ClientWithResponses) GetLinesWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseGetLinesResponse(rsp)
+}
+
+// GetMailWithResponse performs a GET /mail (the `GetMail` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetMailWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMailResponse, error) {
+	rsp, err := c.GetMail(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMailResponse(rsp)
+}
+
+// SetMailWithBodyWithResponse performs a PUT /mail (the `SetMail` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMailResponse, error) {
+	rsp, err := c.SetMailWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMailResponse(rsp)
+}
+
+// SetMailWithResponse performs a PUT /mail (the `SetMail` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetMailWithResponse(ctx context.Context, body SetMailJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMailResponse, error) {
+	rsp, err := c.SetMail(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMailResponse(rsp)
+}
+
+// TestMailWithBodyWithResponse performs a POST /mail/test (the `TestMail` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestMailWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestMailResponse, error) {
+	rsp, err := c.TestMailWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestMailResponse(rsp)
+}
+
+// TestMailWithResponse performs a POST /mail/test (the `TestMail` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestMailWithResponse(ctx context.Context, body TestMailJSONRequestBody, reqEditors ...RequestEditorFn) (*TestMailResponse, error) {
+	rsp, err := c.TestMail(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestMailResponse(rsp)
 }
 
 // ListMomentsWithResponse performs a GET /moments (the `ListMoments` operationId) request.
@@ -16179,6 +16813,35 @@ func ParseCompareAsDocumentResponse(rsp *http.Response) (*CompareAsDocumentRespo
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMailComparisonResponse parses an HTTP response from a MailComparisonWithResponse call
+func ParseMailComparisonResponse(rsp *http.Response) (*MailComparisonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MailComparisonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -17610,6 +18273,97 @@ func ParseGetLinesResponse(rsp *http.Response) (*GetLinesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMailResponse parses an HTTP response from a GetMailWithResponse call
+func ParseGetMailResponse(rsp *http.Response) (*GetMailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMailResponse parses an HTTP response from a SetMailWithResponse call
+func ParseSetMailResponse(rsp *http.Response) (*SetMailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestMailResponse parses an HTTP response from a TestMailWithResponse call
+func ParseTestMailResponse(rsp *http.Response) (*TestMailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestMailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

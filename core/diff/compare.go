@@ -1,6 +1,7 @@
 package diff
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -74,6 +75,23 @@ type Stats struct {
 
 // Total is how many lines differ and count.
 func (s Stats) Total() int { return s.Added + s.Removed + s.Changed + s.Moved }
+
+// Said is what differs in a few words.
+func (s Stats) Said() string {
+	var words []string
+	for _, part := range []struct {
+		count int
+		word  string
+	}{{s.Added, "added"}, {s.Removed, "removed"}, {s.Changed, "changed"}, {s.Moved, "moved"}} {
+		if part.count > 0 {
+			words = append(words, fmt.Sprintf("%d %s", part.count, part.word))
+		}
+	}
+	if len(words) == 0 {
+		return "nothing that counts differs"
+	}
+	return strings.Join(words, ", ")
+}
 
 // SectionStats is the count for one section.
 type SectionStats struct {

@@ -386,17 +386,5 @@ func said(r *archive.Revision) string {
 	if r.Number == 1 {
 		return "first seen"
 	}
-	var words []string
-	for _, part := range []struct {
-		mark  string
-		count int
-	}{{"+", r.Stats.Added}, {"-", r.Stats.Removed}, {"~", r.Stats.Changed}, {"moved ", r.Stats.Moved}} {
-		if part.count > 0 {
-			words = append(words, fmt.Sprintf("%s%d", part.mark, part.count))
-		}
-	}
-	if len(words) == 0 {
-		return "order, blanks or secrets"
-	}
-	return strings.Join(words, " ")
+	return r.Stats.Said()
 }

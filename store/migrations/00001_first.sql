@@ -281,6 +281,17 @@ CREATE TABLE schedules (
 );
 
 -- Imports that are kept in step.
+-- Where mail is handed over.
+CREATE TABLE mail (
+    id         INTEGER PRIMARY KEY CHECK (id = 1),
+    server     TEXT    NOT NULL,
+    security   TEXT    NOT NULL,               -- starttls, tls, none
+    sender     TEXT    NOT NULL,
+    credential TEXT    NOT NULL DEFAULT '',
+    account    TEXT    NOT NULL,
+    changed    INTEGER NOT NULL
+);
+
 -- What does not count, besides what dialects say.
 CREATE TABLE volatiles (
     name     TEXT    PRIMARY KEY COLLATE NOCASE,

@@ -404,6 +404,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getMail"];
+        put: operations["setMail"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mail/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["testMail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volatiles": {
         parameters: {
             query?: never;
@@ -784,6 +816,23 @@ export interface paths {
         get: operations["compare"];
         put?: never;
         post: operations["compareTexts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/comparison/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sends a comparison by mail, as text, as HTML and as a PDF. Secrets are masked whoever sends it. */
+        post: operations["mailComparison"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1620,6 +1669,33 @@ export interface components {
             /** @description When, as of a schedule; every hour if left out. */
             expression?: string;
             zone?: string;
+        };
+        Mail: {
+            server: string;
+            security: string;
+            sender: string;
+            credential: string;
+            account: string;
+            /** Format: date-time */
+            changed: string;
+        };
+        MailEdit: {
+            /** @description host:port */
+            server: string;
+            /**
+             * @default starttls
+             * @enum {string}
+             */
+            security: "starttls" | "tls" | "none";
+            sender: string;
+            credential?: string;
+        };
+        MailTest: {
+            to: string;
+        };
+        MailedComparison: {
+            to: string[];
+            comparison: components["schemas"]["ComparisonRequest"];
         };
         Volatile: {
             name: string;
@@ -3133,6 +3209,73 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where mail is handed over. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailTest"];
+            };
+        };
+        responses: {
+            /** @description The server has taken a message. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listVolatiles: {
         parameters: {
             query?: never;
@@ -3899,6 +4042,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Comparison"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mailComparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailedComparison"];
+            };
+        };
+        responses: {
+            /** @description The mail server has taken it. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
