@@ -72,7 +72,7 @@ generate: console/node_modules/.installed ## the code that comes from the contra
 	cd console && npx --no-install openapi-typescript ../api/openapi.yaml -o src/api/contract.gen.ts
 
 bench: build ## the benchmarks; NAME=… runs one, CORPUS=… takes its texts
-	@scripts/install ssh diff
+	@scripts/install ssh diff git rg
 	@$(GO) run ./bench $(if $(NAME),-name $(NAME)) $(if $(CORPUS),-corpus $(CORPUS))
 
 screenshots: build ## every picture of docs/screenshots again

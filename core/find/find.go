@@ -5,12 +5,10 @@
 package find
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
 	"regexp/syntax"
-	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -314,90 +312,4 @@ func (m *Matcher) Spans(line string) [][2]int {
 		at += i + len(m.needles[0].text)
 	}
 	return spans
-}
-
-// Lines calls hit with the place of each line that has a hit. Text holds lines
-// that each end with a line end, small the same in small ASCII letters (it is
-// only read where case is open), and starts where each line starts.
-func (m *Matcher) Lines(text, small []byte, starts []int, hit func(line int)) {
-	if len(m.needles) == 0 {
-		for i := range starts {
-			if m.pattern.Match(lineAt(text, starts, i)) {
-				hit(i)
-			}
-		}
-		return
-	}
-	next := make([]int, len(m.needles)) // by needle: the line of its next hit
-	find := func(k, from int) {
-		next[k] = len(starts)
-		if from >= len(starts) {
-			return
-		}
-		hay := text
-		if m.needles[k].fold {
-			hay = small
-		}
-		if i := bytes.Index(hay[starts[from]:], []byte(m.needles[k].text)); i >= 0 {
-			next[k] = lineOf(starts, from, starts[from]+i)
-		}
-	}
-	for k := range next {
-		find(k, 0)
-	}
-	for {
-		line := slices.Min(next)
-		if line == len(starts) {
-			return
-		}
-		if m.whole || m.pattern.Match(lineAt(text, starts, line)) {
-			hit(line)
-		}
-		for k := range next {
-			if next[k] == line {
-				find(k, line+1)
-			}
-		}
-	}
-}
-
-func lineAt(text []byte, starts []int, i int) []byte {
-	end := len(text)
-	if i+1 < len(starts) {
-		end = starts[i+1]
-	}
-	return bytes.TrimRight(text[starts[i]:end], "\n")
-}
-
-// lineOf is the last line from `from` on that starts at or before an offset. It
-// looks near at first, as hits lie close together or far apart.
-func lineOf(starts []int, from, offset int) int {
-	step := 1
-	low := from
-	for low+step < len(starts) && starts[low+step] <= offset {
-		low += step
-		step *= 2
-	}
-	high := min(low+step, len(starts))
-	for low+1 < high {
-		mid := (low + high) / 2
-		if starts[mid] <= offset {
-			low = mid
-		} else {
-			high = mid
-		}
-	}
-	return low
-}
-
-// Small is text in small ASCII letters; every other byte stays as it is.
-func Small(text []byte) []byte {
-	small := make([]byte, len(text))
-	for i, c := range text {
-		if 'A' <= c && c <= 'Z' {
-			c += 'a' - 'A'
-		}
-		small[i] = c
-	}
-	return small
 }

@@ -60,11 +60,10 @@ func TestEveryWayOfLookingFindsTheSame(t *testing.T) {
 		}
 		plain := regexp.MustCompile(source)
 		var want, got []int
-		var text []byte
-		var starts []int
+		var b Body
 		for i, line := range lines {
-			starts = append(starts, len(text))
-			text = append(append(text, line...), '\n')
+			require.Equal(t, i, b.Add(line))
+			require.Equal(t, line, b.Line(i))
 			if plain.MatchString(line) {
 				want = append(want, i)
 				require.True(t, m.MayBeIn(strings.Join(lines, "\n")))
@@ -72,16 +71,26 @@ func TestEveryWayOfLookingFindsTheSame(t *testing.T) {
 			}
 			require.Equal(t, plain.MatchString(line), m.In(line), "%q in %q", source, line)
 		}
-		m.Lines(text, Small(text), starts, func(i int) { got = append(got, i) })
+		m.Lines(&b, func(i int) { got = append(got, i) })
 		require.Equal(t, want, got, "%q in %q", source, lines)
+		may := map[int]bool{}
+		m.Candidates(&b, func(i int) { may[i] = true })
+		for _, i := range want {
+			require.True(t, may[i], "%q in %q", source, lines)
+		}
 	})
 }
 
-func TestSmallKeepsEveryPlace(t *testing.T) {
-	text := []byte("LAN Ünit \xff K\n")
-	small := Small(text)
-	assert.Len(t, small, len(text))
-	assert.True(t, bytes.HasPrefix(small, []byte("lan Ü")))
+func TestABodyKeepsEveryPlace(t *testing.T) {
+	var b Body
+	for i, line := range []string{"LAN Ünit \xff K", "", "lan"} {
+		assert.Equal(t, i, b.Add(line))
+		assert.Equal(t, line, b.Line(i))
+	}
+	assert.Equal(t, 3, b.Len())
+	assert.Len(t, b.small, len(b.text))
+	assert.True(t, bytes.HasPrefix(b.small, []byte("lan Ü")))
+	assert.Positive(t, b.Memory())
 }
 
 func FuzzCompile(f *testing.F) {

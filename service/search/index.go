@@ -29,9 +29,7 @@ type index struct {
 	full bool
 	docs map[archive.Key]*document
 
-	text   []byte // all distinct lines, each with a line end
-	small  []byte // the same in small letters
-	starts []int
+	body   find.Body        // all distinct lines
 	known  map[uint64]int32 // hash of a line and of how it is shown: its place
 	seed   maphash.Seed
 	hidden map[int32]string // of lines with a secret: how they are shown
@@ -286,7 +284,6 @@ func splitLines(text string) []string {
 
 func (x *index) add(p parsed) {
 	d := &document{revision: p.revision, lines: make([]int32, len(p.lines)), under: make([]int32, len(p.lines))}
-	from := len(x.text)
 	var last []string
 	var lastID int32 = -1
 	for i, line := range p.lines {
@@ -297,7 +294,6 @@ func (x *index) add(p parsed) {
 		}
 		d.under[i] = lastID
 	}
-	x.small = append(x.small, find.Small(x.text[from:])...)
 	x.docs[p.revision.Key] = d
 	x.order.Store(nil)
 }
@@ -315,27 +311,17 @@ func (x *index) line(line, shown string, hidden bool) int32 {
 	for ; ; h++ {
 		id, ok := x.known[h]
 		if !ok {
-			id = int32(len(x.starts))
+			id = int32(x.body.Add(line))
 			x.known[h] = id
-			x.starts = append(x.starts, len(x.text))
-			x.text = append(append(x.text, line...), '\n')
 			if hidden {
 				x.hidden[id] = shown
 			}
 			return id
 		}
-		if was, is := x.hidden[id]; is == hidden && was == shown && x.raw(id) == line {
+		if was, is := x.hidden[id]; is == hidden && was == shown && x.body.Is(int(id), line) {
 			return id
 		}
 	}
-}
-
-func (x *index) raw(id int32) string {
-	end := len(x.text)
-	if int(id)+1 < len(x.starts) {
-		end = x.starts[id+1]
-	}
-	return string(x.text[x.starts[id] : end-1])
 }
 
 func (x *index) path(path []string) int32 {
@@ -352,8 +338,8 @@ func (x *index) path(path []string) int32 {
 // hits marks the lines that a matcher finds. For whoever may not see secrets
 // lines that hold one are matched as they are shown.
 func (x *index) hits(m *find.Matcher, seeSecrets bool) (bits []uint64, distinct int) {
-	bits = make([]uint64, (len(x.starts)+63)/64)
-	m.Lines(x.text, x.small, x.starts, func(i int) {
+	bits = make([]uint64, (x.body.Len()+63)/64)
+	m.Lines(&x.body, func(i int) {
 		if _, hidden := x.hidden[int32(i)]; hidden && !seeSecrets {
 			return
 		}
@@ -375,7 +361,7 @@ func (x *index) hits(m *find.Matcher, seeSecrets bool) (bits []uint64, distinct 
 func (x *index) memory() int {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
-	n := len(x.text) + len(x.small) + 8*len(x.starts) + 24*len(x.known)
+	n := x.body.Memory() + 24*len(x.known)
 	for _, d := range x.docs {
 		n += 8*len(d.lines) + 400
 	}

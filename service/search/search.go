@@ -4,6 +4,7 @@
 package search
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -110,12 +111,13 @@ type Service struct {
 	fleet    *fleet.Fleet
 	dialects dialect.Set
 	index    *index
+	ever     *ever
 	now      func() time.Time
 }
 
 // New makes a Service.
 func New(a *archive.Archive, f *fleet.Fleet, d dialect.Set, now func() time.Time) *Service {
-	return &Service{archive: a, fleet: f, dialects: d, index: newIndex(a, d), now: now}
+	return &Service{archive: a, fleet: f, dialects: d, index: newIndex(a, d), ever: newEver(a), now: now}
 }
 
 // Ready builds what a search of the newest configurations needs, and says how
@@ -123,6 +125,15 @@ func New(a *archive.Archive, f *fleet.Fleet, d dialect.Set, now func() time.Time
 func (s *Service) Ready(ctx context.Context) (int, error) {
 	err := s.index.refresh(ctx)
 	return s.index.memory(), err
+}
+
+// ReadyForHistory builds what a search of all history needs, and says how many
+// bytes of memory that takes.
+func (s *Service) ReadyForHistory(ctx context.Context) (int, error) {
+	s.ever.mu.Lock()
+	err := s.ever.refresh(ctx)
+	s.ever.mu.Unlock()
+	return s.ever.memory(), err
 }
 
 const (
@@ -202,11 +213,17 @@ func (w *wanted) has(k archive.Key) bool {
 	return ok && (w.datastore == "" || w.datastore == k.Datastore)
 }
 
+func (w *wanted) start() { w.byDevice, w.bySection = map[int64]int{}, map[string]*Count{} }
+
 func (w *wanted) count(k archive.Key, path []string, n int) {
 	if w.byDevice == nil {
-		w.byDevice, w.bySection = map[int64]int{}, map[string]*Count{}
+		w.start()
 	}
 	w.byDevice[k.Device] += n
+	w.inSection(path, n)
+}
+
+func (w *wanted) inSection(path []string, n int) {
 	key := strings.Join(path, "\x00")
 	c := w.bySection[key]
 	if c == nil {
@@ -231,12 +248,8 @@ func (s *Service) sum(w *wanted, out *Answer) {
 	for _, c := range w.bySection {
 		out.Sections = append(out.Sections, *c)
 	}
-	sort.Slice(out.Sections, func(i, j int) bool {
-		a, b := out.Sections[i], out.Sections[j]
-		if a.Count != b.Count {
-			return a.Count > b.Count
-		}
-		return strings.Join(a.Path, "\x00") < strings.Join(b.Path, "\x00")
+	slices.SortFunc(out.Sections, func(a, b Count) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), slices.Compare(a.Path, b.Path))
 	})
 	out.Sections = out.Sections[:min(len(out.Sections), maxSections)]
 }
@@ -251,12 +264,12 @@ func (s *Service) newest(ctx context.Context, m *find.Matcher, w *wanted, out *A
 	bits, distinct := x.hits(m, w.seeSecrets)
 	docs := x.sorted(w)
 	out.Searched = len(docs)
-	under := map[int32]int{}
+	under := make([]int, len(x.paths)) // hits by path
+	w.start()
 	for _, d := range docs {
 		if distinct == 0 {
 			break
 		}
-		clear(under)
 		n := 0
 		for i, id := range d.lines {
 			if bits[id/64]&(1<<(id%64)) == 0 {
@@ -267,15 +280,18 @@ func (s *Service) newest(ctx context.Context, m *find.Matcher, w *wanted, out *A
 			if len(out.Hits) < w.limit {
 				text, hidden := x.hidden[id]
 				if !hidden || w.seeSecrets {
-					text = x.raw(id)
+					text = x.body.Line(int(id))
 				}
 				out.Hits = append(out.Hits, Hit{Key: d.revision.Key, Device: w.names[d.revision.Device], Number: d.revision.Number, Line: i + 1, Text: text, Path: x.paths[d.under[i]], Spans: m.Spans(text)})
 			}
 		}
-		for path, n := range under {
-			w.count(d.revision.Key, x.paths[path], n)
-		}
+		w.byDevice[d.revision.Device] += n
 		out.Total += n
+	}
+	for path, n := range under {
+		if n > 0 {
+			w.inSection(x.paths[path], n)
+		}
 	}
 	x.mu.RUnlock()
 	return s.since(ctx, out.Hits)
@@ -388,81 +404,71 @@ func (s *Service) lineage(ctx context.Context, revisions []archive.Revision, upT
 	})
 }
 
-// history searches all revisions, configuration by configuration. It stops
-// where there are more hits than it may return.
+// history searches all revisions of the configurations that ever had a line that
+// can be meant. It stops where there are more hits than it may return.
 func (s *Service) history(ctx context.Context, m *find.Matcher, q Question, w *wanted, out *Answer) error {
-	var revisions []archive.Revision // of the configuration at hand, oldest first
-	found := false
-	flush := func() error {
-		if !found {
-			return nil
-		}
-		slices.Reverse(revisions)
-		l, err := s.lineage(ctx, revisions, 0, w.seeSecrets)
-		if err != nil {
-			return err
-		}
-		by := map[int]archive.Revision{}
-		for _, r := range revisions {
-			by[r.Number] = r
-		}
-		for _, life := range l.Lives {
-			if !m.In(life.Text) {
-				continue
-			}
-			first, last := by[life.From], by[life.Last]
-			if !q.To.IsZero() && first.FirstSeen.After(q.To) || life.Last != 0 && !q.From.IsZero() && last.LastSeen.Before(q.From) {
-				continue
-			}
-			if len(out.Hits) >= w.limit {
-				out.Complete = false
-				return errEnough
-			}
-			out.Total++
-			w.count(first.Key, life.Path, 1)
-			h := Hit{Key: first.Key, Device: w.names[first.Device], Number: life.From, Text: life.Text, Path: life.Path, Spans: m.Spans(life.Text), Since: life.From, SinceTime: first.FirstSeen, Last: life.Last}
-			if life.Last != 0 {
-				h.LastTime = last.LastSeen
-			}
-			out.Hits = append(out.Hits, h)
-		}
-		return nil
+	candidates, err := s.ever.candidates(ctx, m)
+	if err != nil {
+		return err
 	}
-	err := s.archive.Each(ctx, func(r archive.Revision, text func() (string, error)) error {
-		if !w.has(r.Key) {
-			return nil
-		}
-		if len(revisions) > 0 && revisions[0].Key != r.Key {
-			if err := flush(); err != nil {
-				return err
-			}
-			revisions, found = revisions[:0], false
-		}
-		if len(revisions) == 0 {
-			out.Searched++
-		}
-		revisions = append(revisions, r)
-		if found || r.Thinned {
-			return nil
-		}
-		said, err := text()
-		if err != nil {
-			return err
-		}
-		found = m.MayBeIn(said) || !w.seeSecrets && strings.ContainsAny(m.Query().Text, dialect.Mask)
-		return nil
+	// What is shown of a secret stands in no text.
+	everywhere := !w.seeSecrets && strings.ContainsAny(m.Query().Text, dialect.Mask)
+	ends, err := s.archive.Ends(ctx)
+	if err != nil {
+		return err
+	}
+	ends = slices.DeleteFunc(ends, func(e archive.End) bool { return !w.has(e.Key) })
+	out.Searched = len(ends)
+	slices.SortFunc(ends, func(a, b archive.End) int {
+		return cmp.Or(strings.Compare(w.names[a.Device], w.names[b.Device]), strings.Compare(a.Datastore, b.Datastore), strings.Compare(a.Part, b.Part))
 	})
-	if err == nil {
-		err = flush()
+	for _, e := range ends {
+		if !everywhere && !candidates[e.Key] {
+			continue
+		}
+		if err := s.past(ctx, e.Key, m, q, w, out); err != nil || !out.Complete {
+			return err
+		}
 	}
-	if errors.Is(err, errEnough) {
-		err = nil
-	}
-	sort.SliceStable(out.Hits, func(i, j int) bool { return out.Hits[i].Device < out.Hits[j].Device })
-	return err
+	return nil
 }
 
-var errEnough = errors.New("there are enough hits")
+// past searches all revisions of a configuration.
+func (s *Service) past(ctx context.Context, k archive.Key, m *find.Matcher, q Question, w *wanted, out *Answer) error {
+	revisions, err := s.archive.List(ctx, k)
+	if err != nil {
+		return err
+	}
+	l, err := s.lineage(ctx, revisions, 0, w.seeSecrets)
+	if err != nil {
+		return err
+	}
+	by := make(map[int]*archive.Revision, len(revisions))
+	for i := range revisions {
+		by[revisions[i].Number] = &revisions[i]
+	}
+	for _, life := range l.Lives {
+		if !m.In(life.Text) {
+			continue
+		}
+		first, last := by[life.From], by[life.Last]
+		if !q.To.IsZero() && first.FirstSeen.After(q.To) || last != nil && !q.From.IsZero() && last.LastSeen.Before(q.From) {
+			continue
+		}
+		if len(out.Hits) >= w.limit {
+			out.Complete = false
+			return nil
+		}
+		out.Total++
+		w.count(k, life.Path, 1)
+		h := Hit{Key: k, Device: w.names[k.Device], Number: life.From, Text: life.Text, Path: life.Path, Spans: m.Spans(life.Text), Since: life.From, SinceTime: first.FirstSeen, Last: life.Last}
+		if last != nil {
+			h.LastTime = last.LastSeen
+		}
+		out.Hits = append(out.Hits, h)
+	}
+	return nil
+}
 
 // sections finds sections by what they have and lack.
 func (s *Service) sections(ctx context.Context, q Question, w *wanted, out *Answer) error {
