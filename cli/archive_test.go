@@ -23,6 +23,13 @@ import (
 // serve starts a service on a folder and signs an administrator in.
 func serve(t *testing.T, data string) shell {
 	t.Helper()
+	sh, _ := serving(t, data)
+	return sh
+}
+
+// serving is serve with the address of the service.
+func serving(t *testing.T, data string) (shell, string) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(t.Context())
 	d, err := daemon.Open(ctx, daemon.Config{Data: data, Listen: "127.0.0.1:0", Concurrency: 4, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
@@ -38,7 +45,7 @@ func serve(t *testing.T, data string) shell {
 	require.NoError(t, err)
 	status, _, said := sh.run("a-long-password\n", "login", d.URL, "--account", "keeper")
 	require.Zero(t, status, said)
-	return sh
+	return sh, d.URL
 }
 
 // TestTheArchiveGoesOutAndComesBack exports the demonstration to git and into a

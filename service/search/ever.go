@@ -178,15 +178,15 @@ func (x *ever) candidates(ctx context.Context, m *find.Matcher) (map[archive.Key
 		x.full, x.tick, x.pasts = false, 0, map[int64]*past{}
 		return nil, err
 	}
-	bits := make([]uint64, (x.body.Len()+63)/64)
+	lines := make(bitset, x.body.Len()/64+1)
 	any := false
 	m.Candidates(&x.body, func(i int) {
-		bits[i/64] |= 1 << (i % 64)
+		lines.set(int32(i))
 		any = true
 	})
 	found := map[archive.Key]bool{}
 	for _, p := range x.pasts {
-		if any && slices.ContainsFunc(p.lines, func(id int32) bool { return bits[id/64]&(1<<(id%64)) != 0 }) {
+		if any && slices.ContainsFunc(p.lines, lines.has) {
 			found[p.key] = true
 		}
 	}

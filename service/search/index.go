@@ -69,7 +69,29 @@ type document struct {
 	revision archive.Revision
 	lines    []int32 // by line of the text: its place in the index
 	under    []int32 // by line: the path of headings above it
+	blocks   bitset  // of which blocks of the index it has lines
 	stands   *stands // once it was asked for
+}
+
+// blockSize is how many lines of the index, one after the other, make a block. The
+// lines that a configuration alone has came into the index together, so that a rare
+// line is looked for in few configurations.
+const blockSize = 256
+
+// bitset is a set of small numbers.
+type bitset []uint64
+
+func (s bitset) set(i int32)      { s[i/64] |= 1 << (i % 64) }
+func (s bitset) has(i int32) bool { return s[i/64]&(1<<(i%64)) != 0 }
+
+// meets reports whether two sets have something in common.
+func (s bitset) meets(other bitset) bool {
+	for i := range min(len(s), len(other)) {
+		if s[i]&other[i] != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // stands says since when the lines of a text stand.
@@ -294,6 +316,10 @@ func (x *index) add(p parsed) {
 		}
 		d.under[i] = lastID
 	}
+	d.blocks = make(bitset, x.body.Len()/blockSize/64+1)
+	for _, id := range d.lines {
+		d.blocks.set(id / blockSize)
+	}
 	x.docs[p.revision.Key] = d
 	x.order.Store(nil)
 }
@@ -335,26 +361,27 @@ func (x *index) path(path []string) int32 {
 	return id
 }
 
-// hits marks the lines that a matcher finds. For whoever may not see secrets
-// lines that hold one are matched as they are shown.
-func (x *index) hits(m *find.Matcher, seeSecrets bool) (bits []uint64, distinct int) {
-	bits = make([]uint64, (x.body.Len()+63)/64)
+// hits marks the lines that a matcher finds, and the blocks that they are in. For
+// whoever may not see secrets lines that hold one are matched as they are shown.
+func (x *index) hits(m *find.Matcher, seeSecrets bool) (lines, blocks bitset) {
+	lines, blocks = make(bitset, x.body.Len()/64+1), make(bitset, x.body.Len()/blockSize/64+1)
+	mark := func(id int32) {
+		lines.set(id)
+		blocks.set(id / blockSize)
+	}
 	m.Lines(&x.body, func(i int) {
-		if _, hidden := x.hidden[int32(i)]; hidden && !seeSecrets {
-			return
+		if _, hidden := x.hidden[int32(i)]; !hidden || seeSecrets {
+			mark(int32(i))
 		}
-		bits[i/64] |= 1 << (i % 64)
-		distinct++
 	})
 	if !seeSecrets {
 		for id, shown := range x.hidden {
 			if m.In(shown) {
-				bits[id/64] |= 1 << (id % 64)
-				distinct++
+				mark(id)
 			}
 		}
 	}
-	return bits, distinct
+	return lines, blocks
 }
 
 // Memory is about how many bytes the index takes.
@@ -363,7 +390,7 @@ func (x *index) memory() int {
 	defer x.mu.RUnlock()
 	n := x.body.Memory() + 24*len(x.known)
 	for _, d := range x.docs {
-		n += 8*len(d.lines) + 400
+		n += 8*len(d.lines) + 8*len(d.blocks) + 400
 	}
 	return n
 }

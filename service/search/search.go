@@ -261,18 +261,18 @@ func (s *Service) newest(ctx context.Context, m *find.Matcher, w *wanted, out *A
 		return err
 	}
 	x.mu.RLock()
-	bits, distinct := x.hits(m, w.seeSecrets)
+	lines, blocks := x.hits(m, w.seeSecrets)
 	docs := x.sorted(w)
 	out.Searched = len(docs)
 	under := make([]int, len(x.paths)) // hits by path
 	w.start()
 	for _, d := range docs {
-		if distinct == 0 {
-			break
+		if !d.blocks.meets(blocks) {
+			continue
 		}
 		n := 0
 		for i, id := range d.lines {
-			if bits[id/64]&(1<<(id%64)) == 0 {
+			if !lines.has(id) {
 				continue
 			}
 			n++
