@@ -58,6 +58,9 @@ type app struct {
 // Run runs a command line and returns the exit status. The extra commands are
 // those that are no client of the service, such as serve.
 func Run(ctx context.Context, c Console, args []string, version string, extra ...*cli.Command) int {
+	if f, ok := c.Out.(*os.File); ok && isTerminal(f) {
+		c.Out = &screen{f}
+	}
 	a := &app{Console: c}
 	err := a.root(version, extra).Run(ctx, args)
 	var answer yes

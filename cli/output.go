@@ -105,6 +105,9 @@ const (
 
 // isTerminal reports whether w is a terminal.
 func isTerminal(w io.Writer) bool {
+	if _, ok := w.(*screen); ok {
+		return true
+	}
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

@@ -74,8 +74,13 @@ type Response interface {
 func Check(r Response, err error) error {
 	if err != nil {
 		var opErr *net.OpError
-		if errors.As(err, &opErr) {
+		var urlErr *url.Error
+		switch {
+		case errors.Is(err, context.Canceled):
+		case errors.As(err, &opErr):
 			return fmt.Errorf("%w: %w", ErrUnreachable, opErr)
+		case errors.As(err, &urlErr): // the line was cut in the middle
+			return fmt.Errorf("%w: %w", ErrUnreachable, urlErr.Err)
 		}
 		return err
 	}

@@ -134,29 +134,28 @@ func bothSides(t *testing.T, r *diff.Result, a, b string) [2]string {
 
 func ending(line string) string { return line[len(strings.TrimRight(line, "\r\n")):] }
 
-// reordered puts the sections of a tree in another order; only where each stands
-// once and nothing but sections and their comments is there, for then order
-// cannot count.
+// reordered puts the interface and router sections of a tree in each other's
+// places, if there are several and each has another heading.
 func reordered(random *rand.Rand, tree *config.Tree) (string, bool) {
-	var sections []string
-	seen := map[string]bool{}
+	var pieces []string
+	var movable []int
+	count := map[string]int{}
+	for _, n := range tree.Children {
+		count[n.Text]++
+	}
 	lines := diff.SplitLines(tree.Source)
-	remarks := "" // that stand before a section go with it
 	for _, n := range tree.Children {
 		text := strings.Join(lines[n.Line-1:n.LastLine], "")
-		if n.Kind != config.Section || seen[n.Text] || !strings.HasSuffix(text, "\n") || !strings.HasPrefix(n.Text, "interface ") && !strings.HasPrefix(n.Text, "router ") {
-			if n.Kind == config.Blank || n.Kind == config.Comment && strings.HasSuffix(text, "\n") {
-				remarks += text
-				continue
-			}
-			return "", false
+		once := count[n.Text] == 1
+		if n.Kind == config.Section && once && strings.HasSuffix(text, "\n") && (strings.HasPrefix(n.Text, "interface ") || strings.HasPrefix(n.Text, "router ")) {
+			movable = append(movable, len(pieces))
 		}
-		seen[n.Text] = true
-		sections = append(sections, remarks+text)
-		remarks = ""
+		pieces = append(pieces, text)
 	}
-	random.Shuffle(len(sections), func(i, j int) { sections[i], sections[j] = sections[j], sections[i] })
-	return strings.Join(sections, "") + remarks, len(sections) > 1
+	random.Shuffle(len(movable), func(i, j int) {
+		pieces[movable[i]], pieces[movable[j]] = pieces[movable[j]], pieces[movable[i]]
+	})
+	return strings.Join(pieces, ""), len(movable) > 1
 }
 
 // TestRealConfigurationsGoToGitAndBack makes a history of them.

@@ -46,10 +46,25 @@ type itemiser struct {
 	side  Side
 	lines []string
 	at    int // the next line that no item has
+	// first and last are how many of the outermost nodes, from either end, are the
+	// same on both sides; nobody has to look into them.
+	first, last int
 }
 
 func (z *itemiser) top() []item {
-	items := z.items(z.side.Structure.Tree.Children)
+	nodes := z.side.Structure.Tree.Children
+	items := make([]item, 0, len(nodes))
+	same := func(n *config.Node, deep uint64) {
+		items = append(items, item{node: n, same: deep, deep: deep, head: stretchOf{z.at, int(n.LastLine)}, end: int(n.LastLine), tail: stretchOf{int(n.LastLine), int(n.LastLine)}, whole: true})
+		z.at = int(n.LastLine)
+	}
+	for i, n := range nodes[:z.first] {
+		same(n, uint64(i)+1)
+	}
+	items = append(items, z.items(nodes[z.first:len(nodes)-z.last])...)
+	for i, n := range nodes[len(nodes)-z.last:] {
+		same(n, ^uint64(z.last-i))
+	}
 	for z.at < len(z.lines) { // what no node claims still has to be compared
 		it := item{head: stretchOf{z.at, z.at + 1}, end: z.at + 1, whole: true}
 		it.same = z.hash("?", chomp(z.lines[z.at]))
@@ -177,14 +192,65 @@ func (z *itemiser) look(items []item) {
 	}
 }
 
+// sameEnds counts the outermost nodes that both sides begin with and end with. Most
+// configurations differ in a few lines: what is around them is not looked into.
+func (c *structural) sameEnds() (first, last int) {
+	l, r := c.left.side.Structure.Tree.Children, c.right.side.Structure.Tree.Children
+	head := 0 // lines that are the same on both sides
+	for head < min(len(c.left.lines), len(c.right.lines)) && c.left.lines[head] == c.right.lines[head] {
+		head++
+	}
+	tail, shift := 0, len(c.right.lines)-len(c.left.lines)
+	for tail < min(len(c.left.lines), len(c.right.lines))-head && c.left.lines[len(c.left.lines)-1-tail] == c.right.lines[len(c.right.lines)-1-tail] {
+		tail++
+	}
+	// A line may be the same and count in another way.
+	counts := func(a, b map[int]Form, shift, lines int) {
+		for line, form := range a {
+			if b[line] != form {
+				head = min(head, line-1)
+			}
+			if b[line+shift] != form {
+				tail = min(tail, lines-line)
+			}
+		}
+	}
+	counts(c.left.side.Forms, c.right.side.Forms, shift, len(c.left.lines))
+	counts(c.right.side.Forms, c.left.side.Forms, -shift, len(c.right.lines))
+	at := 0
+	for ; first < min(len(l), len(r)); first++ {
+		x, y := l[first], r[first]
+		if int(x.Line) != at+1 || int(y.Line) != at+1 || x.LastLine != y.LastLine || int(x.LastLine) > head {
+			break
+		}
+		at = int(x.LastLine)
+	}
+	endL, endR := len(c.left.lines), len(c.right.lines)
+	for ; last < min(len(l), len(r))-first; last++ {
+		x, y := l[len(l)-1-last], r[len(r)-1-last]
+		if int(x.LastLine) != endL || int(y.LastLine) != endR || x.LastLine-x.Line != y.LastLine-y.Line || len(c.left.lines)-int(x.Line)+1 > tail {
+			break
+		}
+		endL, endR = int(x.Line)-1, int(y.Line)-1
+	}
+	return first, last
+}
+
 // compareTrees fills r by structure.
 func compareTrees(r *Result, left, right Side) {
 	seed := maphash.MakeSeed()
 	c := &structural{r: r, left: itemiser{seed: seed, side: left, lines: r.left}, right: itemiser{seed: seed, side: right, lines: r.right}}
+	first, last := c.sameEnds()
+	if slices.ContainsFunc(left.Structure.Tree.Children, isGroup) || slices.ContainsFunc(right.Structure.Tree.Children, isGroup) {
+		first, last = 0, 0 // a flat section can go on further down
+	}
+	c.left.first, c.left.last, c.right.first, c.right.last = first, last, first, last
 	var a, b []item
 	both(len(r.left)+len(r.right) > 2000, func() { a = c.left.top() }, func() { b = c.right.top() })
 	c.lists(a, b)
 }
+
+func isGroup(n *config.Node) bool { return n.Kind == config.Group }
 
 type structural struct {
 	r           *Result
