@@ -274,4 +274,23 @@ func TestAFlippedByteIsFoundAndNamed(t *testing.T) {
 		}
 		set(was)
 	}
+
+	// A sum that was damaged makes nothing unreadable.
+	require.NoError(t, db.Write(t.Context(), func(tx *store.Tx) error {
+		_, err := tx.Exec(`UPDATE blobs SET sum = sum + 1 WHERE id IN (1, 7)`)
+		return err
+	}))
+	fresh, err := archive.New(db)
+	require.NoError(t, err)
+	report, err := fresh.Check(t.Context())
+	require.NoError(t, err)
+	require.Len(t, report.Faults, 2)
+	assert.Contains(t, report.Faults[0].What, "the content has its hash")
+	list, err := fresh.List(t.Context(), k)
+	require.NoError(t, err)
+	for _, r := range list {
+		text, err := fresh.Text(t.Context(), r)
+		require.NoError(t, err)
+		require.Equal(t, texts[r.Number], text)
+	}
 }

@@ -91,9 +91,9 @@ func (a *Archive) AllAt(ctx context.Context, at time.Time) ([]Revision, error) {
 
 // Each calls f for every revision of every configuration, those of one in the
 // order in which they were in force. Its text is only put together where it is
-// asked for, and is not compared with its hash: this is for looking through many.
+// asked for, and is compared with its sum alone.
 func (a *Archive) Each(ctx context.Context, f func(r Revision, text func() (string, error)) error) error {
-	rows, err := a.db.Query(ctx, `SELECT `+columns+`, coalesce(b.base_id, 0), b.data`+from+`ORDER BY c.id, coalesce(r.first_seen, r.arrived_at), r.number`)
+	rows, err := a.db.Query(ctx, `SELECT `+columns+`, coalesce(b.base_id, 0), coalesce(b.sum, 0), b.data`+from+`ORDER BY c.id, coalesce(r.first_seen, r.arrived_at), r.number`)
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (a *Archive) Each(ctx context.Context, f func(r Revision, text func() (stri
 	configuration := int64(0)
 	for rows.Next() {
 		var one row
-		r, err := scanMore(rows, &one.base, &one.data)
+		r, err := scanMore(rows, &one.base, &one.sum, &one.data)
 		if err != nil {
 			return err
 		}

@@ -104,6 +104,7 @@ CREATE TABLE blobs (
     id      INTEGER PRIMARY KEY AUTOINCREMENT,
     hash    BLOB    NOT NULL,                  -- SHA-256 of the bytes
     size    INTEGER NOT NULL,
+    sum     INTEGER NOT NULL,                  -- xxHash64 of the bytes, for each reading
     base_id INTEGER REFERENCES blobs (id),     -- the bytes that it is told against
     place   INTEGER NOT NULL DEFAULT 0,        -- among those that go back to the same one; that one has 0
     data    BLOB                               -- NULL: in blob_chunks
