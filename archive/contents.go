@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 
 	"github.com/cespare/xxhash/v2"
@@ -59,6 +60,17 @@ type primer struct {
 	data     []byte // compressed by itself
 	enc      *zstd.Encoder
 	dec      *zstd.Decoder
+	lines    map[uint64]struct{} // hashes of its lines
+}
+
+// common is how many bytes of a text are in lines that the primer has.
+func (p *primer) common(text string) (n int) {
+	for line := range strings.Lines(text) {
+		if _, ok := p.lines[xxhash.Sum64String(line)]; ok {
+			n += len(line)
+		}
+	}
+	return n
 }
 
 func newCodec() (*codec, error) {
@@ -100,7 +112,10 @@ func (c *codec) unpack(data []byte, base string, size int) ([]byte, error) {
 
 // newPrimer makes ready what is needed to compress against text.
 func (c *codec) newPrimer(id int64, platform, text string, data []byte) (*primer, error) {
-	p := &primer{id: id, platform: platform, hash: sha256.Sum256([]byte(text)), data: data}
+	p := &primer{id: id, platform: platform, hash: sha256.Sum256([]byte(text)), data: data, lines: map[uint64]struct{}{}}
+	for line := range strings.Lines(text) {
+		p.lines[xxhash.Sum64String(line)] = struct{}{}
+	}
 	var err error
 	if p.enc, err = zstd.NewWriter(nil, zstd.WithWindowSize(window), zstd.WithEncoderConcurrency(2), zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithEncoderDictRaw(dictionaryID, []byte(text))); err != nil {
 		return nil, err
@@ -259,19 +274,34 @@ func (a *Archive) pack(ctx context.Context, c Capture, before string, latest *Re
 // alone compresses a text that is told against no other: with the primer of its
 // platform that suits it best.
 func (a *Archive) alone(ctx context.Context, c Capture) (packed, error) {
+	platform := (&Revision{Dialect: c.Dialect}).Platform()
+	primers, err := a.primers(ctx, platform)
+	if err != nil {
+		return packed{}, err
+	}
+	with := func(p *primer) []byte {
+		return p.enc.EncodeAll([]byte(c.Text), binary.AppendUvarint([]byte{primed}, uint64(p.id)))
+	}
+	if len(c.Text) <= maxPrimer {
+		// Most texts have most of their lines in common with a primer: that one is it.
+		var nearest *primer
+		most := len(c.Text) / 2
+		for _, p := range primers {
+			if n := p.common(c.Text); n > most {
+				nearest, most = p, n
+			}
+		}
+		if nearest != nil {
+			return packed{data: with(nearest)}, nil
+		}
+	}
 	best := packed{data: a.codec.enc.EncodeAll([]byte(c.Text), nil)}
 	plain := len(best.data)
 	if len(c.Text) > maxPrimer || plain < 256 {
 		return best, nil
 	}
-	platform := (&Revision{Dialect: c.Dialect}).Platform()
-	primers, err := a.primers(ctx, platform)
-	if err != nil {
-		return best, err
-	}
 	for _, p := range primers {
-		data := p.enc.EncodeAll([]byte(c.Text), binary.AppendUvarint([]byte{primed}, uint64(p.id)))
-		if len(data) < len(best.data) {
+		if data := with(p); len(data) < len(best.data) {
 			best = packed{data: data}
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"vergekeep/archive"
 	"vergekeep/core/dialect"
 	"vergekeep/core/diff"
+	"vergekeep/daemon"
 	"vergekeep/standin/scenario"
 	"vergekeep/store"
 )
@@ -45,6 +46,7 @@ func takeIn(ctx context.Context, h history) (*taken, error) {
 	if err != nil {
 		return nil, err
 	}
+	daemon.Tune() // as the service does
 	k := &taken{dir: dir}
 	if k.db, err = store.Open(ctx, filepath.Join(dir, "keep.db")); err != nil {
 		return nil, err
