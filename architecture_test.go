@@ -28,7 +28,7 @@ var rooms = map[string][]string{
 	"standin": {"wire/netconf"},
 	"demo":    {"cli", "client", "daemon", "service", "standin"},
 	"cmd":     {"cli", "daemon", "demo"},
-	"bench":   {"archive", "core", "daemon", "demo", "service", "standin", "store"},
+	"bench":   {"archive", "core", "daemon", "demo", "service", "standin", "store", "wire"},
 	"real":    {"core", "wire", "standin"},
 	"scripts": {},
 }

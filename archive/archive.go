@@ -429,7 +429,7 @@ func (a *Archive) Resolve(ctx context.Context, k Key, p ref.Point, now time.Time
 				at.Format("2006-01-02 15:04"), first.Number, first.FirstSeen.In(at.Location()).Format("2006-01-02 15:04"))
 		}
 	case ref.Baseline:
-		return Revision{}, fmt.Errorf("%w: it has no baseline", ErrNone)
+		return a.Baseline(ctx, k)
 	case ref.Moment: // the caller knows the moments of the fleet: this is a revision's name
 		for _, r := range list {
 			if strings.EqualFold(r.Note.Name, p.Name) {

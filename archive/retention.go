@@ -55,8 +55,9 @@ func (a *Archive) SetPolicy(tx *store.Tx, p Policy) error {
 }
 
 // Surplus is the revisions that a policy lets go at a time. It never names the
-// newest revision of a configuration, the first one, one with a note, the last
-// one of its day or month, or one of a device that is held.
+// newest revision of a configuration, the first one, one with a note, one that is
+// or was a baseline, the last one of its day or month, or one of a device that is
+// held.
 func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, now time.Time) ([]Revision, error) {
 	if p.All == 0 {
 		return nil, p.Check()
@@ -70,6 +71,10 @@ func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, no
 	if err != nil {
 		return nil, err
 	}
+	blessed, err := a.blessed(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for i := range list {
 		r := &list[i]
 		newest := later == nil || later.configuration != r.configuration
@@ -77,7 +82,7 @@ func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, no
 		next := later
 		later = r
 		age := now.Sub(r.FirstSeen)
-		if newest || first || r.Thinned || r.Note != (Note{}) || held[r.Device] || age < p.All {
+		if newest || first || r.Thinned || r.Note != (Note{}) || held[r.Device] || age < p.All || blessed[[2]int64{r.configuration, int64(r.Number)}] {
 			continue
 		}
 		period := "2006-01"
@@ -153,6 +158,7 @@ func (a *Archive) thin(ctx context.Context, r Revision) (freed int64, err error)
 		// The note may have come since.
 		res, err := tx.Exec(`UPDATE revisions SET blob_id = NULL, hash = ? WHERE configuration_id = ? AND number = ? AND blob_id = ?
 			AND NOT EXISTS (SELECT 1 FROM notes n WHERE n.configuration_id = revisions.configuration_id AND n.number = revisions.number)
+			AND NOT EXISTS (SELECT 1 FROM baselines y WHERE y.configuration_id = revisions.configuration_id AND y.number = revisions.number)
 			AND number <> (SELECT newest FROM configurations c WHERE c.id = revisions.configuration_id)`, r.Hash[:], r.configuration, r.Number, r.blob)
 		if err != nil {
 			return err

@@ -56,6 +56,10 @@ func TestThinningNeverTouchesWhatItMustKeep(t *testing.T) {
 					return a.SetNote(tx, r, archive.Note{Pinned: true}, at)
 				}))
 			}
+			if rapid.IntRange(0, 9).Draw(rt, "bless") == 0 { // or was, once another one is
+				noted[r.Number] = true
+				require.NoError(rt, db.Write(t.Context(), func(tx *store.Tx) error { return a.Bless(tx, r, "", "lead", at) }))
+			}
 		}
 		p := archive.Policy{All: 10 * day, Daily: time.Duration(rapid.SampledFrom([]int{0, 20, 60}).Draw(rt, "daily")) * day}
 		now := at.Add(time.Duration(rapid.IntRange(0, 60).Draw(rt, "later")) * day)

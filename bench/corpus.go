@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -16,7 +17,9 @@ import (
 	"strings"
 	"time"
 
+	"vergekeep/core/config"
 	"vergekeep/standin/scenario"
+	"vergekeep/wire/git"
 )
 
 // history is a network's history, in the order of time.
@@ -37,6 +40,39 @@ func generated(devices int) history {
 			return f(s, c.When(s.Night).Add(time.Duration(second)*time.Second))
 		})
 	}}
+}
+
+// ofRepository is the history that a git repository has: each file is a device's.
+func ofRepository(ctx context.Context, dir string) (history, error) {
+	head, err := git.Run(ctx, dir, nil, "rev-parse", "HEAD")
+	if err != nil {
+		return history{}, err
+	}
+	platforms := map[config.Reader]string{config.XML: "sounder", config.JSON: "restconf", config.Brace: "capstan"}
+	return history{name: "repository " + strings.TrimSpace(string(head)), each: func(f func(scenario.State, time.Time) error) error {
+		h, err := git.Read(ctx, dir)
+		if err != nil {
+			return err
+		}
+		platform, last := map[string]string{}, time.Time{}
+		for _, c := range h.Changes {
+			text, err := h.Text(c, 64<<20)
+			if err != nil {
+				return errors.Join(err, h.Close())
+			}
+			name := strings.TrimSuffix(strings.ReplaceAll(c.Path, "/", "-"), ".cfg")
+			if platform[name] == "" {
+				platform[name] = cmp.Or(platforms[config.Guess(string(text)).Reader], "tidegate")
+			}
+			if c.At.After(last) { // commits may be older than the ones before them
+				last = c.At
+			}
+			if err := f(scenario.State{Name: name, Platform: platform[name], Text: string(text)}, last); err != nil {
+				return errors.Join(err, h.Close())
+			}
+		}
+		return h.Close()
+	}}, nil
 }
 
 // measured is what a git repository of a history took.
@@ -65,7 +101,7 @@ func inGit(ctx context.Context, h history) (dir string, m measured, err error) {
 		return "", m, err
 	}
 	fmt.Fprintln(os.Stderr, "making a git repository of the history, once")
-	git := func(stdin io.Reader, args ...string) error {
+	run := func(stdin io.Reader, args ...string) error {
 		cmd := exec.CommandContext(ctx, "git", args...)
 		cmd.Dir, cmd.Stdin = dir, stdin
 		out, err := cmd.CombinedOutput()
@@ -75,16 +111,16 @@ func inGit(ctx context.Context, h history) (dir string, m measured, err error) {
 		m.Seconds += cmd.ProcessState.SystemTime().Seconds() + cmd.ProcessState.UserTime().Seconds()
 		return nil
 	}
-	if err := git(nil, "init", "-q", "-b", "main"); err != nil {
+	if err := run(nil, "init", "-q", "-b", "main"); err != nil {
 		return "", m, err
 	}
 	m.Seconds = 0
 	r, w := io.Pipe()
 	go func() { _ = w.CloseWithError(fastImport(w, h)) }()
-	if err := git(r, "fast-import", "--quiet"); err != nil {
+	if err := run(r, "fast-import", "--quiet"); err != nil {
 		return "", m, err
 	}
-	if err := git(nil, "gc", "--aggressive", "--quiet", "--prune=now"); err != nil {
+	if err := run(nil, "gc", "--aggressive", "--quiet", "--prune=now"); err != nil {
 		return "", m, err
 	}
 	err = filepath.WalkDir(filepath.Join(dir, ".git", "objects"), func(_ string, d fs.DirEntry, err error) error {

@@ -40,7 +40,7 @@ var group = flag.Bool("group", false, "with -name: print everything that is meas
 
 var devices = flag.Int("devices", 2000, "how many devices the large history has")
 
-var corpus = flag.String("corpus", "", "folder of texts for the differences")
+var corpus = flag.String("corpus", "", "folder of texts for the differences; a git repository is taken as the history too")
 
 func main() {
 	name := flag.String("name", "", "run only this one")

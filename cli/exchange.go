@@ -55,10 +55,11 @@ func (a *app) importOld(ctx context.Context, cmd *cli.Command) error {
 	} else if !pattern.Has("date") {
 		return errors.New("nothing in the names says when a file was in force; they take {date}")
 	}
-	files, others, err := find(ctx, cmd.Args().First(), pattern)
+	files, others, done, err := find(ctx, cmd.Args().First(), pattern)
 	if err != nil {
 		return err
 	}
+	defer done()
 	if len(files) == 0 {
 		return fmt.Errorf("no file in %s is named like %s; %s something else, such as %q", cmd.Args().First(), cmd.String("names"), plural(len(others), "file is named"), strings.Join(others[:min(len(others), 1)], ""))
 	}
@@ -169,7 +170,7 @@ func optional(s string) *string {
 
 // filesOf are the files of a folder, and the names of those that are not like
 // the pattern.
-func filesOf(_ context.Context, folder string, p *naming.Pattern) (files []oldFile, others []string, err error) {
+func filesOf(_ context.Context, folder string, p *naming.Pattern) (files []oldFile, others []string, done func(), err error) {
 	err = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !d.Type().IsRegular() {
 			return err
@@ -189,18 +190,18 @@ func filesOf(_ context.Context, folder string, p *naming.Pattern) (files []oldFi
 		}})
 		return nil
 	})
-	return files, others, err
+	return files, others, func() {}, err
 }
 
 // commitsOf are the files that the commits of a git repository changed, along
 // the first parents.
-func commitsOf(ctx context.Context, folder string, p *naming.Pattern) (files []oldFile, others []string, err error) {
-	changes, err := git.Changes(ctx, folder)
+func commitsOf(ctx context.Context, folder string, p *naming.Pattern) (files []oldFile, others []string, done func(), err error) {
+	h, err := git.Read(ctx, folder)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	seen := map[string]bool{}
-	for _, c := range changes {
+	for _, c := range h.Changes {
 		name, ok := p.Read(c.Path, time.Local)
 		if !ok {
 			if !seen[c.Path] {
@@ -212,9 +213,9 @@ func commitsOf(ctx context.Context, folder string, p *naming.Pattern) (files []o
 		if name.At.IsZero() {
 			name.At = c.At
 		}
-		files = append(files, oldFile{path: c.Path, author: c.Author, name: name, read: func() ([]byte, error) { return c.Text(ctx) }})
+		files = append(files, oldFile{path: c.Path, author: c.Author, name: name, read: func() ([]byte, error) { return h.Text(c, maxFile) }})
 	}
-	return files, others, nil
+	return files, others, func() { _ = h.Close() }, nil
 }
 
 func (a *app) archiveExport() *cli.Command {

@@ -752,6 +752,23 @@ type ArchiveStats struct {
 	Thinned int `json:"thinned"`
 }
 
+// Baseline defines model for Baseline.
+type Baseline struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Remark   *string   `json:"remark,omitempty"`
+	Revision Revision  `json:"revision"`
+}
+
+// BaselineEdit defines model for BaselineEdit.
+type BaselineEdit struct {
+	// Confirmed That a suspect revision was looked at.
+	Confirmed *bool    `json:"confirmed,omitempty"`
+	Refs      []string `json:"refs"`
+	Remark    *string  `json:"remark,omitempty"`
+	Zone      *string  `json:"zone,omitempty"`
+}
+
 // Coming defines model for Coming.
 type Coming struct {
 	At       time.Time `json:"at"`
@@ -2134,6 +2151,12 @@ type ListSurplusParams struct {
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
 
+// DeleteBaselineParams defines parameters for DeleteBaseline.
+type DeleteBaselineParams struct {
+	Ref    string  `form:"ref" json:"ref"`
+	Remark *string `form:"remark,omitempty" json:"remark,omitempty"`
+}
+
 // ListComingParams defines parameters for ListComing.
 type ListComingParams struct {
 	Count *int `form:"count,omitempty" json:"count,omitempty"`
@@ -2314,6 +2337,9 @@ type SetRetentionJSONRequestBody = RetentionEdit
 // ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
 type ImportRevisionJSONRequestBody = OldText
 
+// SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
+type SetBaselinesJSONRequestBody = BaselineEdit
+
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
 
@@ -2469,6 +2495,15 @@ type ServerInterface interface {
 
 	// (POST /archive/thin)
 	ThinArchive(c *gin.Context)
+
+	// (DELETE /baseline)
+	DeleteBaseline(c *gin.Context, params DeleteBaselineParams)
+
+	// (GET /baselines)
+	ListBaselines(c *gin.Context)
+
+	// (POST /baselines)
+	SetBaselines(c *gin.Context)
 
 	// (GET /coming)
 	ListComing(c *gin.Context, params ListComingParams)
@@ -3018,6 +3053,67 @@ func (siw *ServerInterfaceWrapper) ThinArchive(c *gin.Context) {
 	}
 
 	siw.Handler.ThinArchive(c)
+}
+
+// DeleteBaseline operation middleware
+func (siw *ServerInterfaceWrapper) DeleteBaseline(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteBaselineParams
+
+	// ------------- Required query parameter "ref" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ref", c.Request.URL.Query(), &params.Ref, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ref: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "remark" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "remark", c.Request.URL.Query(), &params.Remark, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter remark: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteBaseline(c, params)
+}
+
+// ListBaselines operation middleware
+func (siw *ServerInterfaceWrapper) ListBaselines(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListBaselines(c)
+}
+
+// SetBaselines operation middleware
+func (siw *ServerInterfaceWrapper) SetBaselines(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetBaselines(c)
 }
 
 // ListComing operation middleware
@@ -5072,6 +5168,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/mail", wrapper.GetMail)
 	router.PUT(options.BaseURL+"/mail", wrapper.SetMail)
 	router.POST(options.BaseURL+"/mail/test", wrapper.TestMail)
+	router.GET(options.BaseURL+"/baselines", wrapper.ListBaselines)
+	router.POST(options.BaseURL+"/baselines", wrapper.SetBaselines)
+	router.DELETE(options.BaseURL+"/baseline", wrapper.DeleteBaseline)
 	router.GET(options.BaseURL+"/volatiles", wrapper.ListVolatiles)
 	router.DELETE(options.BaseURL+"/volatiles/:name", wrapper.DeleteVolatile)
 	router.PUT(options.BaseURL+"/volatiles/:name", wrapper.SetVolatile)
@@ -5142,211 +5241,214 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3pkts4muCrIDQT0dOxytMuT1Xmn83yUXaXr7Gy7Jip8m4gSUhCiQJYAChZ7XDEPs0+2D7JBj4AJCgC",
-	"FKkUZVdP/+kuJyEcHz589/F5lPBlzhlhSo6uPo9yLPCSKCLgXz9u9P+mRCaC5opyNroaTZQoElUIgpZY",
-	"JXMikSSJ/iYRZinKKCMS3W3Qeo4VUnOyQViQa/t3vRgWRMI/9Sj9/6ej8Yjqqf8oiNiMxiOGl2R0NbrT",
-	"/y2TOVlis40pLjI1uhpJt4XReERYsRxd/Vr7G6w1+jgeqU1OzHjKZqMvX8ajx4WQXOjpcJbx9dNlrjbv",
-	"cVaQ0ZUSBRlvHfaZ4Et9CPSSsgWaE5wSgfgU/pTjGUF3ZMpF9ASJWc0/xRJ/eknYTM1HVw/Pz0NbfPop",
-	"J4kiaQD0BtAox0oRwaTeCYCZSkTsr5DiKKXTKRGxTbmRtW1RRZZya3/fBfY31gNemMHfVZ+xEHgDu3/x",
-	"BKbT6+ZYzatlqV5QkD8KKvTZDLSrDUy5WGJ9uZSpRw9H49GSMrrUd3tRrkKZIjMiYJ2XdElVudTWETP4",
-	"GESeS32oJf5k5r48h3+2L/UaJg0eCv6v7VgeOC/D1z0hGUlUK06GjijdzyKrXTx68P3D4HpK0EQ1ketH",
-	"otaEMKTWHKVkRRMiNZpTgfiaIb2qeeA4TQWREh5zwRRSnMcwTZql/B3a/dxxnhHMYEP/xRnp/CBv6ZKg",
-	"v3NG4BVSvak1VXNeKKT/SBnCSJDpNfrl9jGiU5SRqUK8ULEt6qliIHwUgN8Xfdky50wSeC5vBb/LyFL/",
-	"Z8KZIgwgi/M8ownWez7LzYj/8bvUB/jsLfWvgkxHV6N/OatI8Jn5Ks/cvLBiHQQf9ItfE6bQWnA2OwUg",
-	"2t/paW8SuBig5oLnRChq9poIgi1dKV9bihU50XAcBZ46s4jf+CDobG74RUk32g7zTg/Xv6tTi/FIKqxg",
-	"BUfFcaLoSu8lpRLfZSQNU/Hqvf1aPkGzJTfnuDxtNQG/+50ksA8LoqepISE4TakGLs7eegCb4kyS8RYM",
-	"D7FjM0dwXyKZ0xV5R3IuAhd4t1HmPxrEcptqjR02Su/+vK9ADOsX2Ljk7csSZEWl5vPhKaXiYgu5Yrvb",
-	"gkc1sbftsT1tOXG56RbATRS2YkwYbvWH9GaKUioVZYlCinxSUhOJbqCd0lkh4H1HoOGDv77qk8aSzV9b",
-	"+hu5O5qR4GG0UJJihe+wJB2PwsiaSNWdIvAs7TU+p4wZpGiu3RmfQgelAmRJ4EQp0pvpeGI1L7dUn/ed",
-	"246RqmgyR5xlG4DqHMu5FrIWJFenuxHaXV8DVcY1XHdb2YH1+rpLyJdXVsI29Bwe86W+gMZDwD2urhUH",
-	"NWVPiyzEHbaJnRs51qtX00a2nWNBLaOsb31O05SwCUkECb2qx3PMZiTVuogegJTVPlDB6JRaFMEKpZxI",
-	"xLhCcs7X4cdHU8IUTXAWklfGIy1R7GJ4E5qSkk92HszXPVgqXwcZqlXFOs9jVQpDOCMcevck7tcW2M3r",
-	"uW3cxLXWYpI5wklCciUR9R9WBJcA9A6q/kW5fXoAsPCs9jTeQqF2BHxH/igspeshHdxtfNGgi0pq3/4n",
-	"VVNSHngqykVdRTm5COEs8XTGw6hyHRGdFyIB7M0zrPTNRjkTsLvrUiAfmydqdWmu5kQgSVNgXL4aE9x4",
-	"t3dV7k2WKk/zOf/dah875P4WRAwjkkf3m8TMEMGg1LXEchHR/YGwYUGQQWQ0dcaJBGeZ0feb5xN4HX6O",
-	"Ei8JwhIBwxmj9ZwIUtprgETiLINbQ//2y+2zk+//WuOw+mchtuEY3E4C5sbdg2qFCJZ7S+0XaC/A224J",
-	"eTuFt6udF3yjel2x/1QOAz+qSI8zw3BvG96i4aPmm6AyCeS3xiZ96UFLuSX6N77PuVQ/k4B58RllMyJy",
-	"QVlJHCQRKyL+IpH+EVqQzWkI8TIs1TNMs5q46fNtLNVPnPdQf/Uv3hWs3w8mmKbBE0eVaTCtBL/IStpp",
-	"nkd6dqNOGrJ/JW7VsW9H8q60WjuGEXvoznWU2aZIWKGMzySiDCmOMEOTZ7dv7d1vMYXLIFPYQrn6/FMt",
-	"P4urs7c3t8/HSE5VfnV29usvk6fv/ufH528mt79evX3z7vYjfEdcoBlVV++evnpz+7S59vm45RLryz7n",
-	"a0SVRFqIN7RbD0yv0Wf9CL+cfTaP8stpMp1tm6t2sm8ZE4Y/UDW3LwdGXCM1pxIpvDA2PQSMC0lCTkp5",
-	"2Vjx2tFsFxgaBKe6kCAa1fBhC1eMPN/97SV8ucQslW+JeEVZoQIq8itNPtw4hNESxl2jcy2SIsYRmI3D",
-	"SkFv29kcy6cZWW1TQA+yC8pSX1zMsZRrLjQHWpCNnpMvCBuZoxWMKv23yetXb1EhiQjKklEak++ASsZn",
-	"lPWFSS74igTe2oc5YYgqtMYSaZJoZXyS1gSIVugJzBZhsSXjayK0Lq4EKBNUyMj2BJFK/sIUDZCbF2Z3",
-	"gkwLCT4TjvhUEQYWbmo0RLNA5eDptvMWsjweSSOShiAmCBAK6Yl5guAUYaWve6yJg96UHniFCFuNgaZo",
-	"UmUxOsgUNaZEkCLMJDx2AHfgTWExdgu1fdwKvcLq6YzLR91ODPbgLLhQc6MLhqn/WywlyucCS/AbaOby",
-	"+tXb1QN4SU2N47wrfakpaTU17TxsOHQPuSn2cIGwXFA2Q3cbs7vLxDj3sHXHICq7bZX4dGf38IURw3b6",
-	"jsZAoQwUu81cUrRuo+8B2VzQFU42oYcurXKZVzjQDYyOBsU08aAiHmGXMYgaEt8JPP5T3u1VbHlfv5jr",
-	"u69lMOwz4DxAtyeUJcRoquUugP5agnDq+fEdrwCtBKizFlYdOd7tXCm1HNhKiNI8Kbe/BQLj2AyeixhS",
-	"1NH3MhVEzpmdq02Je1YO/DIezQQv8p4+GatGBWTAyfObk8vvHqFppU8B+eg+N007HjfDdyTruXEtFxib",
-	"bT/1qr8G955K2gO5lzwlWT8Fjk+nRJA0qM5qkcW7AmP08kUPa6YGOUkr4eo04ne5yWZcUDVfytAqXBIz",
-	"tzHeoIzrNZGa8wJEfTwl8Amc7CQNy/o8S18wSx6ax+CMSC3W9dh2jqkIT6a/aOFFKpwszM6pQndE71tr",
-	"I5HpFCUsJEBNOFpitrERAWD3lwXO4N9GhI142lptMXnl3G97xYaglB778UjwjEQUehEzmERsOHGZUUOR",
-	"LnMuLFItCMnhfihDUpE8CMG4+zrHltYKooCWhvQLWcichIJHPsyNo8w4p1CCc4gQoxLZnwR3owRm0rm6",
-	"wxKxE8ZdNBlyF4Yk3shT9CNXc0DsguWCKzCC++xEkYwRZVxsUl9L6FgFk3gVMrq+hKA182Z5kWltAGVa",
-	"XwKxTCsYWES0DzsnsL7u1KfI4UsID1ZEyJg1bUVxGEF+L5Y5mM12O1cgPstpAcZCCHhcMxQ6HlkS/Sre",
-	"omJ6FbuMs98nRGEa0vsbvvXmoSySOaOllugJTuY17tbVdLrNlyrZZveLd0xBwydk/PlgqZrENEX4jhf6",
-	"X5Jk07E7Qqm9dtr3a7dW0FGHl2RSkpctDwwIwIIkXKQmXsrqmno4YsXyzkYLdmbfzqvbzouEvhbr2etm",
-	"13fO4sCS3iPt4IuMSYUNh3x1ktpl1gAaR+N9dNVKzNwt9AdEq5120HavnpNi6pd2ozFSc/hrNKdScbFB",
-	"M04k4qyT6bUhnjRlCycK7JzLZ/JenOYuxctn5LUY25BmZ/nzzr04prx74P34ao0RuinAE9WBe1niv4dO",
-	"aHD4OQ3FTJUxhLHopB4OJzNX/BW9xbOAPlZifCfSUZHkBsaX3vVtRmLCs52bSY+DoO6wrMJVTXKLxf6Y",
-	"zbrxLWeuZMuwKFWJ1mgKbi29rW1SElXEBcEyIizIfiKJlrx237Vdzw4fu6251YJwoDizwmTT9s8iStgS",
-	"L4jop54JiNrfIVs375uqrK8gFjapmpnc1sfl8cqdlfuo5m6B1zsiIUbkc3dksOJ498d0KyhJH5tfhZ7U",
-	"HkpyC0IawcQGrIXU54y4N1oODWs3LeqVInlMRNPquCRMgfFfEsLGZUy5Ncd3FmDA2DBRJA+GJnC+eOWz",
-	"RyN57RLuuz1Ac0Dvrsv1WnDp1sGrh/xSUf+dXNHcViDVQA8ABcreZuXplxoM45orJOEsITiLGS1UkLy7",
-	"cFhzTsChbUnm0eXFw4fdzYl6mRAonzLBMxt10JD0YsEIbbbGlod8RxItTuxlIwyT0/4PeUf0SusrnzEq",
-	"YyBpe7yaDAV96/rLWGPPxfl5WA+viVa9lOpu767SiL0D2i1H0WXp8kR6qQ0B3y1ekFKvc8lgxrro9jIG",
-	"qqb0QAXEVFT2GRl+UWWGTwjmUo3BoHClYTpGXOh3jNmMIFkkc4Qluvjh8vT89PL0/Ozy+xrh9B7fgx2a",
-	"S+lqcf9uonVOxIQknAXAclOmKGFNRThLr9F3gfCK0q2zU7ngIhRn8Vb/GSmOlNiASahc18tJGkNEy5xK",
-	"xEVKxDW6vGwkJnkQMrt49N13D77btasKXN8HsjUOr+OwZf62xVinOMJy4dyX4LHGvsOHSogpUHOsrtHF",
-	"o4vohXQ6vFWNmhKD2KBb+AZefRPWOJk8ryK/MZPrWLRkZ10qQAIiQe3PMkJUKEKwj8utaRbrJI5sRykG",
-	"uIPF1ECeis0BLLMhGFdzzavBcWcISKpvW80J62M92oaeCpll3LaiEG3LFZgKvuwO2356Jiz+BBJswUoR",
-	"McUFMhRqR6ycNaqMxVXojqu58WFEmBnveqwtIANE4Pd2e+7YUfh6R+wT29olaNy3v9aSgJr8HZw6iYYO",
-	"ZejOZKhGon26hIR3CJrtl/LQGmIbhC0vWBqytizzjITCs55pYaCKzjZOlSWHf2FmYqw4X4BLLkzTvESe",
-	"HpYUsAqFpEnaI/HzOQ3SnF0x7mtiI9AlwSKZxyR/93XXWwsjzL5B5zHA+JEfW2ICTRbGKVnlVUMKryAI",
-	"IKH54jUiy1xtajdtfLlahNB8kzsfJ4cg0n5Wqhqh35NSm8nHFbJabBh7CW9e/o1b0LsoL8i+BFfwlfgB",
-	"FM4eCg4m8DzB0lJhMKswXrobN0QFLaTldI95wULGTjN1EGwZrpEJP3fSZo7UL/t1bTsR1IOt77YlRk/M",
-	"SDvYnuDNfeUNB6hO4SsWrhHWDt9a9xtLeN5zGxovwYkRtAvgLHMPcYxMWmVPR1wNzgFSYG3+QayxMQXd",
-	"yY41FMPZgnSHqh7EfUIVqUUdtb54C3/Pi2FWqwDsHSh0wz8JXuQhAcK7k889c0+jloneGRFesKu/o/Yk",
-	"1ee0X7ZPhqWKkRapbq27v2M8Ew2RHChSc3GNziG21ZTWocw58iJxL1jN+6b/T9vdCQE6pz/1O6HMcR+W",
-	"nOPDJIFNbYpmlf0FAAreP89Ctr5k22HmGfQOlXW9j3H9Po+idOq403XI4dbg2cMrXp1gt1O8V4zttpm8",
-	"cbrQIV4sHT/qk95UhjNuFxYw9jkQ+sgnKo3eZ2Nfr0148ppKL/sSzCI444xERHqxsYlpzW8Oz7a38VNh",
-	"ayW4rFFI7dyywThZK5Gr0Xi0wUst7/1eB5NHIoKm98eT92P0nzevXmqp9W+TN6+3DO/fn9uQ7vabihrc",
-	"zeW8tKRwS5DbdsOnVd4B5IK7FAQXXex4W/B8YXLr5TOPDTQvXL5MGaqvbFUurcRQhmIZNNEH3c32bCmW",
-	"fbjTWFUZA7CYjLXtpfC2B2WMQvqVUUrticUGiYIZS3Cu9XmyDmOtl9MVYIaQIN+V8Hs40Cp/NbyJGzTH",
-	"K4JWmFE5d68Bs1okpS30EQikrGUXTeNCXoVnu4V8c/CxvYcKSiFsTX1RzN1O6Mr/xgvBcPaUKbHpyayS",
-	"qFTWj4+5+L6mva1rXLk9zs5nAJGLJuqg4lOJFeXsJOWOWqB1iDCUGuBbglF2nChqm/tbscyfc6n6pS9g",
-	"9SYqpO1I5PYzDLoLi1HCZg3snSSRyrVWy0y2h/G2FgLUz2RzA6kk2J78vr62nwnJgfAvyEYizqzfDd0R",
-	"SVNSJ/G782etsLKkrPxLMPZm00Ukiss4eoIQdF7SKYnbzcOqSieDBZiZYXR4WUaeV6p5dx2qF3PQq8AB",
-	"W4qYHchG7SdeGMULEsEPEIrcoWCF4xzV/mIwD1+3SW2N5+9KxblLgB3bmDTV31oSu4pScdwyoEFQTBXw",
-	"Y4O8IWrZOKKoApdAxEUSJrDj0RpHwsnh2tZwkSucFZB14CWmdZBS26LcXvIZZfGYrTjN3llgI/pa2gI+",
-	"/BSfYPZeMEApGtjp0+WWcKNXwVj/NjGkf/5/O7gkSQphM28DH1k0QhDqT3QIvzLjvIXKabfZVymjtKVD",
-	"a4jdu8TGbpe+BxW/vDIWSkFyR1XKqvyT+d8tG3QIln64x2V4dQfb+qMsw0vqeuODLpyvvAXYRQyyt/1L",
-	"exnX644zNRwm0R2QtO7A7nPHtR+2u/+3y5mVPuRgUM7l7nSClpCc5uHH/l6DkOAuEmoYa1q85g7vVcxD",
-	"kCUWi+6CKxQHM7/xH7xZNQ6IfbJJAgaYG+nVQWZ83VJYJlJerTzubmNc5/ppjTNX6UyN+98jLLE1tbJX",
-	"wHvn+O44039NsCBBJS2ji5gF/xwpji6uTEDIHAsIes6qDEQIDpnjlS/4VBHELfLAjoKW/UXiSP3e0jKs",
-	"kR4O6q8dhtPaq1bdA+07FkKIlqD4Ll5WcI+y1hWJfLiDKFoC4ZX6sWtGoFMvkdQKoO2ELhM+jZZ4g3Am",
-	"OZK4DC7gprQMVba6zBX6bUTY6ur1zaunv43G6DcoOnv19ub2+W8jxAX6zZU/uXr54vXT30aBVJR/VmA5",
-	"RgWWXnj/z1Itf4pSLQ36EKEFVd2S/bJNm5Hc+mmXwvY1kmRFBM7AAyVJjgVWJsITXp40keSgguuBNo5W",
-	"2pByKqEwRLf7Gi6t9b9vqmok99sloS8LqYAHQE2Fa5QRLJhydTzMHZpsw7i0eM8A8mCW62FTXEO8tlm9",
-	"IPLAymCVXtlQtUiWIzmvIwfwnQP3zkgPp2hUnoQ62d/JePsZJu4Th183uERA9c7F4e5tXGmTDDWMPNGt",
-	"JRWu9CpA/p4jsS4pEdMUsptmnKfmdXas1FlfBJrqGHdtFfu2TaljbE+EMH303m2mEo7Wc5qB8XSKaSat",
-	"d9gEWRgFRouimrVfo4uWZJyd7Zj6vIiJ16dgyFdNPkEriub4CC+j0vqOHRkUhVaf5ILmrYU9O7CkoiXD",
-	"rpfAI3OtJRg5r56d9O+XO997iTadb3bPUuyWynsXEEMFy6Z6GVf2JHYZl/Fa/I/apZvLgHRzDyMLWU8U",
-	"welmr5CmOlo3vURjhKUJOnRlVK6Rlg03aM4L0VuScP7HrdLNThcdo7lSubw6O/t//+f/jm2J5rdvJi9u",
-	"37z7z39xlZt9TbVb7ea98A72GkG1W6cqHN6i0UNfeI+LzPmBemykrjkGqy9Bq7UyUQFqdAMD0CxLYaG1",
-	"BnDX2fi1Du7r5v55/9daWZK2LZyakL1h2cb1lOtCX8Om0TzSPeiFCfcCxcj29XFoH7K4dbWvhkDzJktv",
-	"rZPznoZiv1AzZZpjJz0qHeNCzXk3RSnFCkNDoy2Wx/T3sfEuFTlUL2ApTeuBbCGf5+4VWyIkcyxUN4XF",
-	"gnlH04uYdxTcANEwxi0ZsZ957xfb9cokFgstzJp4USNBQu4UNJBqWup62qb6GYb2t3x4ZabLJUNge2s/",
-	"VsVD+xBZsu5kCLYh3jvGbZ1A/wjac4X3XdX72ZY1o5FyUmFVRGLB4/VpzB92OS9cVRq7RsuWH4e7SbaU",
-	"qdgZxC6jUbXGEDGlKxdxwtmMSIWU4MVdRgKhJx0SF3aXQgruxa7do/Z7IxWnX4JdFW/vqidViXVlvw7K",
-	"ygzT8LX9R0Gke999GATbPMa1wBC/JITqxB1rdH6XactJeztnneMV2bexVUiapixUAE/WmyubeGZGCiVw",
-	"BlFdV16ja0Fc1u2Ui07NOjKcLA55iMz1P47ZvM/DUcsz8imPqIcJz2sMmvG142Iu3evjfS1aFVPdzUwa",
-	"IRdh9IhWMLjdzrhNuemhgFdgp9C36Npnl3m4YYltfwXsHckznJA9Kr60WnRB7s71CSKG3b66136hprH4",
-	"0ndEabkmVJyhNbYjy57gUDXzp1qpNOUnXHS+ln6kTYlO8UZeo/Mr+CNZ1ap7+Hp536CyFNNsE97RrZad",
-	"tR6E9eqoyKEOjJbG8IzAXszHJWdqjrBCnCWRkEUZbhm1bd20sPF3ZX/begP7BJVU11BSlwePvttNXmrw",
-	"6vPTyFnDB6vCFba2LQRd9bneSoPZfmFco1kV463RKlLivMbymjxOiysTQlivxkHzaCJpv6nKsOlQ8rra",
-	"WeUYdHA91gSZBOfhgs4MPy1Tx2xpGC2jgc0J/jMVeKoi1U+dPhaIQ4qknOIluYl1pqV/j2Wj9mpl6pU6",
-	"bzKmWA/hNyzbQO06aBgMvYSUtEXpNa3e6h/sd8Gvy4HTkY9ZFkTlTZRgH5c476OahypVkDjAxWKXg0Xw",
-	"ebk6KmXoJ4H2wzkRtgpB1TUMJFX9rKWKNKR6Fy530sYDCEv7vOHpdsu/WiffjplGVi/sgt4pWWLoglQ2",
-	"Nv4Y0ZpJ+mYVezZ5huONsVuaK+/qL2Wsbz3SrbfrFldGmZRDcmGCWUKyLPJ0+yS6QZpWhbhlVKSXruJq",
-	"ybtzVIAyd1TPibNXX4N2EKU1EsYKzguHoe3dlvUg8EtKGqoE9wzTrBBE9kyNML1JdqqFsHq5ePSIT1dW",
-	"yNwq5IUVdukURA+xBqMTC+Wx8SyewMMDomU+w7+b9qMSYB3eVYle3YHbEWRBEEUhc4jMvnKbh07pg4nL",
-	"LjX7A/ve4HNThDe5DpBxSVMSrmBNvVbr8ND97PIVz7Aybe0LlpKEpvjONLkXJmEiwxtTOajsa/0xVqQm",
-	"aL2RC5rnJLXRs3NbSCwsfW+3YSR/FNgUZ15yw1mbmbnui10nnDxuK6E1O4rYjgsI/OIm2d8lkoe3qEfc",
-	"xvKa9McPXKT3r5oBwXfhkjkITmxLiyi5dYJ69+6DFBtxUkik0FsUGvD1MOAwQs7jBn+LSW2ASKG3M4FG",
-	"MFAD6yukOvzhmQPbwFCaDSMe9nKerXIgwRN7Esx9+7qaH/y4ibWZbi0k1ObAfiw4G4OpGU0pyVIZ1O+q",
-	"UI2AFeaOJHxJrAvceGHA0DQlWYbSwsXEbDtJU75mPj3sGPzR/LDtn2qFZNfQkN2BIFv0YUWEzczUB7Vh",
-	"SndkRlmsJDONqaXOzta1obVXs8m7ajtPTbSsKljVTuN2U160j3HtKXoOyfcwsPwzvuibji9qXjVJwsbM",
-	"lOQqUjhwTrDraRA05bgCNuFSKB30KbdAWbmqnHVs9/UxfpTeTV/68vCtzcLP2zrB2H1NnJFmOyilrwRx",
-	"jyqudq9xG8mkeordmfmycB0v33ou9UBwyJ5JSNsA6JzGVnFzu3Rwr+29SSZWEehf0SFU1txVh20Cp6UC",
-	"2j2T2EqeYj2vZaFSs9PwoWfsBTtIlNK9k9eid9oaTKFPQNLnBKeyLwfDCodCY7ZYWZibhXuQuUwFKlGC",
-	"s4ykpgpu1Yzl9Hdp+pFZF+3oavS/fr05+S988vfzkx8+Vv/5v08+fj4f//DDl38ddQwfheOEIaSC3ZLf",
-	"BAMHoJe+FYAgb0zLYt2a6Vcxo9t5OoWA6CwjYYGQKaH15BU6//er8/OTix+uzs/RK85OngnaLzRiv2qD",
-	"vYS0slqPPWApm7UVEaxXKT1cWdhIze9GXq8i7YVrJ2XfqF4pmYJMbccMqL0HMZK4LOa8Mx704vzy4Tjq",
-	"Jdk9UEUboenHa7WYKc1My4o7LMmjh9caj5carR89RK/oj7VgmGg4XBNgWsduamBzLHCiiJDo3365fXZy",
-	"8QglPCWoYFTJv1bVTE0oELGBbZQlWRE0TcbrF5lQgm7ViyJVG0rJJNoiNoWS+VWBxbJ2jSmhE+rfFi29",
-	"11orr7SKtTasJYKY1qOK261FrEvG2NbhZBorMswWslGb0mfffBXbtzHvtS0kFWYpIpkkJrzY/C/8LmBP",
-	"DMW3tCzv2xqDA0q75G5ccTbBykrYtA5GzJxh5KrH6LeF4UcDqYJqxrNt/5gnTenvNkq2ez/1STha4VD8",
-	"wj7CpjYfBpvAmz2CofcMWeoXBxyN/NUbfhasexEoXwqYBIKQa93xcTyA+BstHnpb+bq3qodtrNrewTVR",
-	"q6C242VVY8d2jeC2XIpFj5JSguBeztHO7mP9LH6RfaZu02P4ovtMLT28vTpT9uBROJq+G01oyvLv8Wz4",
-	"1jaSMKhZGGgBkQl29uCu/P6TjW21hbXEy8PoxV7Gf+m3A4lzhugEYWJWBl9UXTH8jWzPGwLFe6hUaw1J",
-	"IVt6D1NBS99zE83a1oTHLGY7k2jhIhLM1qfYTrCgTrmZcXnCIGDCHtOdYenhsniFSviyRnvXmCpjXtsZ",
-	"eXDCV5H4l32bJbY1J+oX4dHSdLTFDr8lKgWinFx3zrKP1VpQpQhDmJG1Vhqg97uc83VT+PREkG6Frut9",
-	"lWo5/e7moigC3VibaDJVRLwKyPMTjYOVIwPdkRmO+DE6Noi0K9nxLfsMVkV1Rl3ZEghsE7BB2Nfjr01Y",
-	"8xJv0B1xhYCoRHOapv16tY37hXvEXG03WWaVEpvV7qJ4I5ns4Wa94Ig2t2K8bPAKQaPedsDZnpjXwzTy",
-	"PVikxbhs21tdcwXGIKp4KsqRHcml1W1HU9iW2gOnvYrr7dG8wiMMbrs1L+BOz7WD7x5OPQ8+O3JLTtGN",
-	"CaUAXJ3zLLWdSvU7NWYnk0qq5iQjUoYSTHZUjo7UmLl/vb+I6nTZIVnAAagN7vt0pPYAPySU+pw8mlp2",
-	"AyZhyJuvajQ+OIcMBoRnvHetxr2S19tu4sO8b8b4IVNHvKK0E01InSJSMhaqoZhwvqBl64ur0YqIGTlZ",
-	"EJJXBAbn9GeyqekqQJqB1xAsINDMjp0rlY++fIHcsCkP20htAMdfJFrPeUaQ5ntiihNyiiA7BZkQaf3M",
-	"IVfPmADpbO66SijECNEvXaJPJ/DhCv0GhXR/GyEsF9J5CSSdsRPKxui3kQQHzQllv40MDWUbZGnYKXoq",
-	"BBcmsNw24UImmVSif3v37DH64eF3//7XU/SSSiVRjmcEankVQnJhbM8vKVugOcEpWGD1T76//P77v56i",
-	"d2QqbTd8g/NmFQOUO5Jq3E15Is8EmcrTpYkahT+UPzhdpqe/mQD0hDCTV2hv6ybHyZycXJ6ee4mso/f6",
-	"DtHP5g5L5+XoAsTznDCc09HV6MHp+ekD254JUOPMggP+MTPaankTL1IwL0p1k5StzASROWe2u/Xl+blx",
-	"KDDlErTyPLNVDM9+t+K5Yemd9SxX0rLpE/8yDghG7gCnRkexVZjDS5Sbd23h4MVYdNILVeH40LZaBuBx",
-	"k6Y3lcvXFAb+kaebXoBozRupqnp+qb96JQrypXEFFwdbubZsoyc4SQ8N4i/jCv/OPmv0/mIZkgn1qwNe",
-	"yxQ3nmNW4CVRRMjR1a/hrVRDzl7rp/Pl4zAXZjcFMk+nGzs/xo3p7Qx0ZSKZ0xU5u8PJwrYnDL6UH3Gy",
-	"+CW/MaP7kQ6eKKJOpBIEL+vQqIzIlGHooLjNJ5u4ixKeb1wMv2E/KVb4DksjSkz+4yVVBKq6SkTVKbqd",
-	"UwlN/302VIHBFBG7P2D9XKAaZJM5MenOYcA+1p/3gmtP7DJL2NZXAciWKjRsGE21djYkxs1dqEWQU/1E",
-	"lInFuCdItmWqxrFvjTvVuHyzDCVzTJkEVCp70BnR49qw9VxwPtWMXmo5dc7XB8KeLehoTaiVjz+HEcdg",
-	"4tDmsQMHBwxyrfGXeINmHPHpcODx2ExKXMvwbUBNAVD3YTI18D4M+WynAxDn8SgvAjc/Ifc+z+GZZtno",
-	"shPHDIDwOckGpTXwZttozVsY0AAqaFh/FAR4kxXZTUZq/ZBjD1C7gk++jHde1n9pRTaAfAcmffBe5Zyv",
-	"nem6CtOg0sSbLDRZpEoasjgonxR+nYTYPVXFFAZkldUiMaBpiaKqbKZ1STwjByN08adfP/7hH3K9UsKR",
-	"5d9WsGs2nfOMJpsh6UTNOR+W11wH0bLPwxD34OraHfkGymiMGN7fkQQviaEJQ95DGbEeowNWmjWBaMNL",
-	"zS44vgEV8AkXNt3H7h4tCMnlIGKPLESeFe1y4cSOaTCzgAfJvCgo1yI219Y4Z6sfbptfQ7ywKsRS4389",
-	"ap2EeWytrMt+M388hmTc0rMwSMFK+mKb7CnySUm05kWWamGZDaRMaF4Vp2i3c8qOoIC66KkYbVkTNghN",
-	"SfjShoxEn8xjM6ST+FeWaigPXe4X0q6q3ge7yncfBUPt0Trip4GVjay/NsmanDOv0eUBsbPevC14OaZr",
-	"G+l2M5Blfl/JPCjxw87vO/OWRe+PAmc2KR8bbz1EiZgAEcISco1OLnxncRgZmeu62UTHB+NoQbyTizAt",
-	"3qGX/LgZdRj11IVkdxg7UYKCr+1IOlG3FoFRGmVuRx5S0g8bBQ3ea3lMDiRiBhoiHlfY/ArgrlOds5Qn",
-	"hStG2EZ+buQTN/KfhOg4hCgobMrWo7tgxblaZvqe0uloPErkyhWeHo8KRqc0WKLkH5D2HdTrYmUD+3AQ",
-	"ljY7aqiXuXT1qSx13IpLBHs99nd0t0H6N8ZsTz4p+I/nt69egjse9vv2ybNTNLGhmlAt1BQ6Xc85lKqX",
-	"MKvJSayTgVeYZh61GoYeNzrh7mtL1XelYYFMB2A0x8b9xQ6ks7vyd/bO2JTOCoF3Ge4e1wYezdC67Tz0",
-	"ixiPkdSaO4Qf2fiVK8RZtrGVcJVEKcUZSRRa4hwa/NCoJqx/N4rs7uH51zMCt3Ng/06iz94bZCwEJqFv",
-	"6vr7H5QE5DaQqkVXyyk5jt/rMc83XTQnsyXnk3ZWoDIaHEr0JoUQhKkqn28AuHXwhz2Bv8PBBvSIveam",
-	"YLyonf3avSsgSS5GXiq8kcdznt336EMI4vnma5jbDXY3sXlCBjLDeChaOf/DHP5toaT1ukNQHpBoDiw/",
-	"34yR5DZFli/JHU838KoMo5uTZZOBa4HBRRN8Qzfvl5zYl9tPDmQ12+Lq/l2JosV4+K5gB6Umw+P3j4IX",
-	"s7myZcpTrMjA8FOisP3Pw+ZX/fnbI0sf5pt7iaBW+lzijcl8wtAta86lQguycc1WGfmkkCjYIBSn7Ci0",
-	"Q6Lwxh1FrKh1w9wpXFS7q8q/qDmhokrkOVqwrLf1weJlffAcN2R2e+UjRc16eNpdgvMvYjA57ieobHFw",
-	"7AqHBJsiW4c52ABSWrmvryKrtWKmrct6HNw88woldSCpv0jylWSDnrRYb7QDOX7O18Y+auOiyqY6nC+0",
-	"agO5Tq6RYHK4i6nLF81bWeMFicsYH/BiCJJxLAR/oaDKl4S6YaBYDoHrXRD7SdmErB8EJy5hroPh5zGk",
-	"JXUZ+RIaXw16MebAUDQ+cDEWHIgyW5iIT8saXjaZSi/wkrJFMDaxsjgP7FC7SdMnLnF+ILnFzn9kmcVf",
-	"dSB5pUZ67CM5o1V9ppYwueq5DAF0WyPqyLzYBQC25lF41bCBW2SUkcHuohIaY9b3Eve/NbpvNmYbkgSA",
-	"+Ya5kg5bJOXpLZ4djaTEc9juBdhxSG/WB3OmZNtyqywXQWwamHVBGHBUPogX05NXsNWIHyKUDD2QuGzg",
-	"8jVE5ThBfFpC79h41PJqzzI+aw3OE5uX3LQJ+tbeLuzrHZEaMCE6aEojoYwoRNkpem0Tg0Awto3RBiaJ",
-	"Z8J0nGwxX5oB96ePQ8TiV90yv5k3dGM7bZp8Sr4iAuQ98LLbxqjD36kXox8V1N95pfP2pM3hwOSqEV0g",
-	"0sXrGbZva3e9Ms4yvoZqMe9xVhDn+g5tyHbDC9L7YKvxby4uurypMWJkPUyo6RYKVa3Lovjz3gz5hk0X",
-	"Xq+sDlB+AXV0ALzm9BAhM8XCJrpCsSw05UJtXGHtGT/sHZhYih36tRt0DAjaxboGR7sDVJ79jOMD6VgN",
-	"KJ0pWwEtJhW4zQ8kv5nZTQmiY3Mfs3aLZGGSFU35M6jeAs2GXbCOSae40/SukjqodIEZg9hJCRM8i9/X",
-	"U/g8zFXB3ENJCZ3eEewgI91zxDGTWjRMy9qIOE0FFPc6sOhgejx6FGfbeS5WRJxMCFMIOkbKU3TrWkP+",
-	"RRrRBtL8TccBc2Bj98UKozmW1z0aSJpu61V/ykCgAoRrmq3sJoGKfFLmiME4z05RneaHByVh04wQ1SO7",
-	"45kefz+LakgystWzO8YPnncIH3zN112S4hQf9Vzmq0cCwhV0D8hH1DQ7hJtGd0StCWFIrbnp7zwINnlR",
-	"iO0iBJzl5p4IFapU5xequ0KX55ePTi4uTs4vbs8vr87Px+jBozkU4IS4Bpsmi9GSLyH2jXVDHqz+nMhz",
-	"E+fUawM3k1SKbQk4DdDD4onfIyVmB60aqeyPHYOC0u2vzbxMoMXomoAImmgd/MAy6EzwIm9/ZD+ZIceQ",
-	"LmCprgXkzNYHgEbnyAyz3YGDMq5rvmep8GGtLvHw2XufbhDXm0WR46op3qKDBNDWBNk5l+pkQTbyDCcJ",
-	"yVscbzfw/TmX6meyGcrz9jPZmHUw6+ryHEJ/t2bKjuq7fS0m817O+ZpBJCKViDPnajlQBn7t7oyrtJ2e",
-	"vrBjjgG2WoOdLqYjs7ethAbKkFQkPyiptZDqTGvtGf6UxLZbusL9TzgIwa2j0HHpbnPto+Qv1HFzZ1D8",
-	"vS4uotHmgqwoNOBoKPlVI/aP/y1CH37nhWCmOnqUpv7Njul7B99U/JU9RCwA6ymDziXbrpOvFH0FN1Ms",
-	"8xMtrrQzvL8Vy/w5jDoGy3OrdVUj9CEgV+GwqkQFm84srtz5ny/MO8LSDnGiQZhahSTHZWj1dY/CzBqI",
-	"2ClJ6du8ufskKr1Q2wlKNjeJgrv0k0KFJENcQNm3LWapcg1w/pEKkrYGE1FGnpsAkmAcoCdMGLtqzSI8",
-	"tnH36zmUOTC9Uw9Lu11JitiFvdLfBwTQq0iE5AdoQgcFH6hEcwyOJr46fIh8nKKXRx+mKsa9KgsPREA1",
-	"vM8UaSWZRA4NmdvOZZvakzSrEiEYLYmUBypm2wAauELa5cJXdswxpEKzVlf7kd29bVSFV8T2Kx8wbMku",
-	"2VlYtAf6E4iKHUzN9z/MAI8O9vQ1wpodrrbh5sG1bEawaKVxzyhLX9tBA9VIKNtafy0rsztf7xKvtqa6",
-	"0mIk1eIkzIMUH9vUd/Pvw5MNxm1D7cjLes0V+RZFywG0Oq7I8cuYl33FWxHERK6BosEHqEFhgjjbY6TN",
-	"kD+1fQzOELOOmQN+I8axWGriRGFhrmK43EQz/ZFTE71Ft2RyEys3EMqffaZpazKcg3U/rH/x5AiI3J4I",
-	"Z6pzlmTDxHEflHN4EDxLMEtIS0zrY/j+DQMzWCoBNp0Ni3xnXo/OGBKapsp23D7giyWo+FnOO5n2nhki",
-	"EHiaZ5iynhGnH+qNr1m0ibWJs2s0sR6kAY1/c2U769Z7+9Nd2P4vyevHHkwHA4CNIRQA3W0OHxKg95EW",
-	"2Y6yDJNy1FECKOxqXb1J5RkGrxt+k6bl5oZz/pfHP648UV/3SMWZyrvrbITxLuAfozDT05SqQxxqAOOA",
-	"3dXXMMi0YeNw7VolwcLcUUSZMN+HAfd/6Blp19LUB4yKjklzpThxsGalFd8BQO5iO27QUbgOXpHU3m9H",
-	"W5Q7RMNmPQioulNIh6R/fjM1Xh3gNP84L7WGo204eXD1y1O5Ysg3oTP2plCjTm5DU3sYEnUO8FRgthMK",
-	"+fAxzaJSBoe7HrtEkJRyRMuaywdq9ekfO8Kv6Iy9GKqlgp382G8gDuSJg65trWVGariDvptwvqD3oFuS",
-	"JIWgajO6+vWjfw8MTOzeKznLsZRrLtI2L8FbN2aYy3HTm+KVe3uxD1j70kNXgBVVu9g/jDgK76equ7ap",
-	"d3VYBq9n9Lh7DGNgl99cqDo9vguoWnP4zCDFF2RHRuytGXIMRIWlOncbxFlGxF8kMme4Rpghp/AIrLj+",
-	"lFGpEHR7R2RFxOaOp5u/yCNxp5s0NQcaDDstvI5rSIFFTSek0NW8wilxDEqPAbkA0qWgzAZnyWH1B3P7",
-	"pdsmJr69Iyu+IO4+DuFvCLATs8gQ7GSFGZVz24k03PXiAxSZyLFUtnKwaw3LuNXe7ghhCLMNolNzGXOc",
-	"mj9KohCWNCXNohJvTdrIe55hRQczDLrpv0rJmPclcGOkxsLTlFIEoJoLOSgmr/QsZwvSUrnHyCvv9cCf",
-	"yWY4wlKusK9g9VRT27J2jiQ4g4ImZD2EWWtlkWdHTa5y1DFYWfleula1STmBWA4ELYLH6I7o9yhN16Oy",
-	"eJQ8TPpghXMOKJ3NLx4hGMwA80JJ21MSgIHwDFN2vIjkQxxxOBL5zQU013XHz6PSmPLrxy/jzyNg0PCP",
-	"j3qgWDlgFiIbXY3OcE7PVhejLx+//P8AAAD//w==",
+	"7L3pkhs3tiD8KgjeG9G342OtknXtqj9fabPU1nbFshy3bc0EKhNkwkwCaQBJiq1QxDzNPNg8yQQOgFyY",
+	"QC4sJiX39J9uqxLEcnBw9uXzJOKrjDPClJxcfZ5kWOAVUUTAvx5v9f/GREaCZopyNrmazJTII5ULglZY",
+	"RQmRSJJIf5MIsxillBGJ7rZok2CFVEK2CAtybf+uF8OCSPinHqX//3QynVA99R85EdvJdMLwikyuJnf6",
+	"v2WUkBU225jjPFWTq4l0W5hMJ4Tlq8nVr7W/wVqTj9OJ2mbEjKdsMfnyZTp5kgvJhZ4OpynfPFtlavsB",
+	"pzmZXCmRk+nOYZ8LvtKHQK8oW6KE4JgIxOfwpwwvCLojcy6CJ4jMatVTrPCnV4QtVDK5enh+7tvis08Z",
+	"iRSJPaA3gEYZVooIJvVOAMxUImJ/hRRHMZ3PiQhtyo2sbYsqspI7+/vOs7+pHvDSDP6u/IyFwFvY/cun",
+	"MJ1eN8MqKZelekFB/sip0Gcz0C43MOdihfXlUqYePZxMJyvK6Erf7UWxCmWKLIiAdV7RFVXFUjtHTOGj",
+	"F3ku9aFW+JOZ+/Ic/tm+1BuY1Hso+L+2Y1XAeem/7hlJSaRacdJ3ROl+Fljt4tGD7x9611OCRqqJXI+J",
+	"2hDCkNpwFJM1jYjUaE4F4huG9KrmgeM4FkRKeMw5U0hxHsI0aZaq7tDu547zlGAGG/o7Z6T3g7ylK4L+",
+	"wRmBV0j1pjZUJTxXSP+RMoSRIPNr9PPtE0TnKCVzhXiuQlvUU4VA+MgDvy/6smXGmSTwXN4JfpeSlf7P",
+	"iDNFGEAWZ1lKI6z3fJaZEf/f71If4HNlqX8XZD65mvzbWUmCz8xXeebmhRXrIPhFv/gNYQptBGeLUwCi",
+	"/Z2e9iaCiwFqLnhGhKJmr5Eg2NKV4rXFWJETDceJ56kzi/iND4IuEsMvCrrRdpj3erj+XZ1aTCdSYQUr",
+	"OCqOI0XXei8xlfguJbGfipfv7dfiCZotuTmnxWnLCfjd7ySCfVgQPYsNCcFxTDVwcfquArA5TiWZ7sDw",
+	"EDs2c3j3JaKErsl7knHhucC7rTL/0SCWu1Rr6rBRVu6v8hWIYf0CG5e8e1mCrKnUfN4/pVRc7CBXaHc7",
+	"8Cgnrmx7ak9bTFxsugVwM4WtGOOHW/0hvZ2jmEpFWaSQIp+U1ESiH2jndJELeN8BaFTBX1/1aWPJ5q8t",
+	"/Q3cHU2J9zBaKImxwndYkp5HYWRDpOpPEXgaDxqfUcYMUjTX7o1PvoNSAbIkcKIY6c30PLFKii3V533v",
+	"tmOkKholiLN0C1BNsEy0kLUkmTrtRmh3fQ1UmdZw3W2lA+v1dReQL66sgK3vOTzGkmghuPkUcMkcGpeF",
+	"B1ysICssln7mYI/YyRXcuBA9mEyL7cLm2k66BymHuxErHy7cahaLkcylFpWR2xDaYIlSzpckRriKCIU4",
+	"ow8ylyGB+uL88mGrRH3hxFH3bx8VdoCvTewV1f9hJasOmWYX+nM/jX3CV3p8E6UGoE0rYdOIEeepT+TY",
+	"5aBuJOBFOW1g2xkW1Epf9a0nNI4Jm5FIEB+pfpJgtiCxVnD1AKSsSotyRufU0h2sUMyJRIwrJBO+8VN0",
+	"GhOmaIRTnxA8nWgxteu9zGhMCuGr92C+GSCn8Y1XSrP6fe95rJ5quHFA7OuexP3aAtv3Sndv4lqrxlGC",
+	"cBSRTElEq480gEsAegfV6kW5fVYAYOFZ7mm6g0LtCPie/JFb9jmATt1tq/JmHzuHZSifVE3zfVDRey/q",
+	"eu/JhQ9nScUQcRj7QE9E57mIAHuzFCt9s0FxB2So60LLm5onag00XCVEIEljkIbq5HIaUGr6700WenTz",
+	"Oe9FeGuI6EekijDRJGaGCHpZ8grLZcCgBIQNC4IMIqO5s3hFOE2NEcnD5PDG/xwlXhGEJQIpZoo2CRGk",
+	"MAICicRpCreG/uPn2+cn3/+1Jrbpn/mljaEixf5Uy0ew3Ftqv0B7AdOqAGMhb6eo7Krzgm/UoCuuPpXD",
+	"wI8qMuDMMLyyjcqi/qNmW6+FAshvjU1WpQetOhXo3/iecKl+Ih6b9XPKFkRkgrKCOEgi1kT8RSL9I7Qk",
+	"21Mf4qVYqueYpjUdpsq3sVQ/cj7ApqJ/8T5nw34wwzT2njhooQF7nfeLLKWd5nlkxRjZy+xSvRK36rRq",
+	"nKxcabl2CCP2keJrKOMR41O+kIgypDjCDM2e376zd7/DFC69TGEH5erzz7VSJq7O3t3cvpgiOVfZ1dnZ",
+	"rz/Pnr3//z++eDu7/fXq3dv3tx/hO+ICLai6ev/s9dvbZ821z6ctl1hf9gXfIKok0pqhod16YHyNPutH",
+	"+OXss3mUX06j+WLXBtrJvmVIGP6FqsS+HBhxjVRCJVJ4aQzFCBgXkoScFPKyMQ23o1kXGBoEp7wQLxrV",
+	"8GEHV4w83//tRXy1wiyW74h4TVmuPHaX15p8uHEIoxWMu0bnWiRFjCPwRfiVgsEG2QTLZylZ71LACmSX",
+	"lMVVcTHDUm640BxoSbZ6Tr4kbGKOljOq9N9mb16/Q7kkwitLBmlM1gGVlC8oGwqTTPA18by1XxLCEFVG",
+	"BcdSWRmfxDUBot1mgdnSL7akfEME0tgsQJmgQga2J4hU8memqIfcvDS7E2SeS3DEccTnijBwm1CjIZoF",
+	"Sq9hv523kOXpRBqR1AcxQYBQyIqYJwiOEVb6uqeaOOhN6YFXiLD1FGiKJlUWo71MUWNKACn8TKLCDuAO",
+	"KlNYjN1B7Spu+V5h+XSmxaNuJwZ7cBacq8Togn7q/w5LibJEYAnOKM1c3rx+t34AL6mpcZz3pS81Ja2m",
+	"pp37rdHuITfFHi4QlkvKFuhua3Z3GRmPMbY+PkRlv62SKt3pHr40YlinQ3IKFMpAsd/MBUXrN/oekM0E",
+	"XeNo63vo0iqXWYkD/cDoaFBIE/cq4gF2GYKoIfG9wFN9yt2u6pb39bMkh7AM+h1RnHvo9oyyiBhNtdgF",
+	"0F9LEE4rwSGOV4BWAtRZC6uOHHd77AotB7biozRPi+3vgMB4y73nIoYU9XTozQWRCbNztSlxz4uBX6aT",
+	"heB5NtDRZ9Uojww4e3FzcvndIzQv9SkgH/3npnHP46b4jqQDN67lAmOzHaZeDdfgPlBJByD3isckHabA",
+	"8fmcCBJ71VktslSuwBi9qqKHNVODnKSVcHUacObdpAsuqEpW0rcKl8TMbYw3KOV6TaQSnoOoj+cEPkHk",
+	"Bon9sj5P45fMkofmMTgjUot1A7adYSr8k+kvWniRCkdLs3Oq0B3R+9baSGA6RQnzCVAzjlaYbW2YCdj9",
+	"ZY5T+LcRYQPu21ZbTFZGjLS9YkNQijCQ6UTwlAQUehEymARsOGGZUUORrjIuLFItCcngfihDUpHMC8Fw",
+	"TESGLa0VRAEt9ekX1svmE2CN99V4PFGEMwg7pNI55ry7UQIz6eIn/BKxE8ZdiCJyF4Yk3spT9JirBBA7",
+	"Z5ngCozgVXaiSMqIMn5bqa/Fd6ycSbz2GV1fQSSkebM8T7U2gFKtL4FYphUMLALah50TWF9/6pNn8MWH",
+	"B2siZMiatqbYjyC/56sMzGbdzhUI+nNagLEQAh7XDIWORxZEvwziKZleyS7D7PcpUZj69P5GwEbzUBbJ",
+	"ClcvnyOCo6TG3fqaTnf5UinbdL94xxQ0fHzGn18sVZOYxgjf8Vz/S5J0PnVHKLTXXvt+49byOurwiswK",
+	"8rLjgQEBWJCIi9gE4VldUw9HLF/d2RDU3uzbeXXbeZHQ12I9e/3s+s5Z7Fmy8kh7+CJDUmEjyqM8Se0y",
+	"awANo/E+umopZnYL/R7RqtMO2u7Vc1JM/dJuNEZqDn+NEioVF1u04EQiznqZXhviSVO2cKJA51xVJl8J",
+	"/u1SvKqMvBa47dPsLH/u3Itjyt0D78dXa4zQTQGeqB7cyxL/PXRCg8MvqC8Qbzf2qBHyNsDhZOYKv6J3",
+	"eOHRxwqM70U6SpLcwPjCu77LSEzMv3Mz6XGQKeCXVbiqSW6hgDKzWTe+5cylbOkXpUrRGs3BraW3tUtK",
+	"goq4IFgGhAU5TCTRklf3Xdv17PCp25pbzQsHilMrTDZt/yyghK3wkohh6pmAVJAO2bp531SlQwUxv0nV",
+	"zOS2Pi2OV+ys2Ec5dwu83hMJMSKf+yODFcf7P6ZbQUn8xPzK96T2UJJbENIIJjZgzac+p8S90WKoX7tp",
+	"Ua8UyUIimlbHJWEKjP+SEDYtEhWsOb63AAPGhpkimTc0gfPl6yp7NJJXl3Df7wGaA1buulivBZduHbwG",
+	"yC8l9e/kiua2PPkregAoUPY2S0+/1GCY1lwhEWcRwWnIaKG85N3FWJtzAg7tSjKPLi8ePuxvTtTL+ED5",
+	"jAme2qiDhqQXCkZoszW2POQ7EmlxYi8boZ+cDn/IHdErra98wagMgaTt8Woy5PWt6y9TjT0X5+d+Pbwm",
+	"Wg1Sqvu9u1IjrhzQbjmILiuXfDRIbfD4bvGSFHqdyzA01kW3lylQNaUHKiCmorTPSP+LKtLGfDCXagoG",
+	"hSsN0yniQr9jzBYEyTxKEJbo4ofL0/PTy9Pzs8vva4Sz8vgedGguPaKrMyJmJOLMA5abIu8NayrCWXyN",
+	"vvOEVxRunU7lggtfnMU7/WekOFJiCyahYt1KotsUIloSKhEXMRHX6PKyke1WgZDZxaPvvnvwXdeuSnB9",
+	"7wk+P7yOw1bZuxZjneIIy6VzX4LHGlcdPlRCTIFKsLpGF48ughfS6/BWNWpKDGKLbuEbePVNWONs9qKM",
+	"/MZMbkLRkr11KQ8JCAS1P08JUb4IwSEut6ZZrJc4shul6OEOFlM9yU82sbRIsWFcJZpXg+POEJBY37ZK",
+	"CBtiPdqFnvKZZdy2ghBtyxWYC77qD9theiYs/hSytsFKETDFeTIUakcsnTWqiMVV6I6rxPgwAsyM9z3W",
+	"DpABIvB7uz137CB8K0ccEtvaJ2i8an+tZZY1+Ts4dSINHcrQnUl7DkT79AkJ7xE0OyzloTXE1gtbnrPY",
+	"Z21ZZSnxhWc918JAGZ1tnCorDv/CvdKcKok8AywpYBXySZN0QDbxC+qlOV0x7htiI9AlwSJKQpK/+9r1",
+	"1vwIs2/QeQgw1ciPHTGBRkvjlCyT9SEvXBAEkNB88RqRVaa2tZs2vlwtQmi+yZ2Pk0MQ6TArVY3Q70mp",
+	"zeTTElktNkwrWZSV/Bu3YOWiKkH2Bbi8r6QaQOHsoeBgAs8TLC0VBrMK44W7cUuU10JaTPeE58xn7DRT",
+	"e8GW4hqZqCbk2syR+mW/qW0ngHqw9W5bYvDEjLSD7Sne3lfecIDqFb5i4Rpg7fCtdb+hLPo9t6HxEpwY",
+	"XrsATlP3EKfI5OoOdMTV4OwhBdbm78UaG1PQn+xYQzGczUt3qBpA3GdUkVrUUeuLt/CveDHMaiWAKwfy",
+	"3fCPgueZT4Co3MnngbmnQcvE4IyISrBrdUftSaov6LBsnxRLFSItUt1ad3/PeCbqIzlQ+ejiGp1DbKup",
+	"10SZc+QF4l6wSobWlJi3uxM8dE5/GnZCmeEhLDnDh0kCm9sUzTL7CwDkvX+exuMl6++H+W3enns8isKp",
+	"U8vt73gePI338IqXJ+h2ig+Ksd01kzdO5zvEy5XjR0PSm4pwxt1qFcY+B0If+USl0fts7Ou1CU/eUFnJ",
+	"vgSzCE45IwGRXmxtYlrzm8Oz3W38mNsCHC5rFFI7d2wwTtaK5HoynWzxSst7v9fBVCERXtP7k9mHKfrv",
+	"m9evtNT6t9nbNzuG9+/PbUh3+00FDe7mcl55a2bMd93wcZl3ALngLgXBRRc73uY9n5/cVvKZpwaaFy5f",
+	"pgjVV7bUm1ZiKEOhDJrgg+5ne7YUyz7ceahUkQFYSMba9VJUtge1sXz6lVFK7YnFFomcGUtwpvV5svFj",
+	"bSWny8MMIUG+L+Gv4ECr/NXwJm5RgtcErTGjMnGvAbNaJKWtHuMJpKxlF83DQl6JZ91Cvjn41N5DCSUf",
+	"tsZVUczdju/K/8ZzwXD6jCmxHcisoqBUNoyPufi+pr2tb1y5PU7nM4DIRRN1UPKpyIpydpJiRy3QOkQY",
+	"Sg3wLcEoHScK2ub+lq+yF1yqYekLWL0NCmkdidzVDIP+wmKQsFkDey9JpHSt1TKT7WEqW/MB6ieyvYFU",
+	"EmxPfl9f20+EZED4l2QrEWfW74buiKQxqZP47vxZK6ysKCv+4o292fYRicIyjp7AB51XdE7CdnO/qtLL",
+	"YAFmZhjtX5aRF6Vq3l+HGsQc9CpwwJbKeAeyUVcTL4ziBYngBwhF7lGwwnGOcn8hmPuv26S2hvN3peLc",
+	"JcBObUyaGm4tCV1FoTjuGNAgKKYM+HH1vKhKrCOKKnAJBFwkfgI7nWxwIJwcrm0DF7nGaQ5ZB5XEtB5S",
+	"aluU2yu+oCwcsxWm2Z0FNoKvpS3go5ri483e8wYoBQM7q3S5JdzotTfWv00MGZ7/3w4uSaJc2Mxbz0cW",
+	"jBCE+hM9wq/MuMpCxbS77KuQUdrSoTXE7l1io9ulX4FKtWY3FkpBckdZyqr4k/nfHRu0D5bVcI9L/+oO",
+	"tvVHWYSX1PXGB304X3ELsIsQZG+Hl/YyrteOMzUcJsEdkLjuwB5UDLH6w3b3/245s8KH7A3KuexOJ2gJ",
+	"yWkeflrdqxcS3EVCjWNNC9fc4YOKeQRLaAYEVygOZn5TffBm1TAg9skm8RhgbmSluDbjm5bCMoHyamMU",
+	"rmycuUxnatz/HmGJramVgwLee8d3h5n+G4IF8SppKV2GLPjnSHF0cWUCQhIsIOg5LTMQITgkweuq4FNG",
+	"ELfIAx0FLQ9ZBLaQDMxBq2v74bSplEAfgPY9CyEES1B8Fy4ruEet9JJEPuwgipZAVEr92DUD0KmXSGoF",
+	"0G5ClwmfRiu8RTiVHElcBBdwU1qGKltd5gr9NiFsffXm5vWz3yZT9BtUMr56d3P74rcJ4gL95sqfXL16",
+	"+ebZbxNPKsq/KrAcowLLILz/V6mWP0WplgZ9CNCCsm7JftmmzUhu/bQLYfsaSbImAqfggZIkwwIrE+EJ",
+	"L0+aSHJQwfVAG0crbUg5lVAYot99jZfW+v9uqmog99sloa9yqYAHQE2Fa5QSLJhydTzMHZpsw7C0eM8A",
+	"cm+W62FTXH28tlm9IPDAimCVQdlQtUiWIzmvAweoOgfunZHuT9EoPQl1st/JeIcZJu4Th183uARA9d7F",
+	"4e5tXGmTDDWMKqJbSypc4VWA/D1HYl1SIqYxZDctOI/N6+xZqbO+CHRqMu7aMvZtl1KH2J7wYfrkg9tM",
+	"KRxtEpqC8XSOaSqtd9gEWRgFRouimrVfo4uWZJzOHl9DXsSs0qdgzFdNPkF/k+b4AC+j0vqOHRkUuVaf",
+	"5JJmrYU9e7CkvCXDbpDAIzOtJRg5r56d9J+Xne+9QJveN7tnKXZL5SsXEEIFy6YGGVf2JHYpl+Fa/I/a",
+	"pZtLj3RzDyML2cwUwfF2r5CmOlo3vURThKUJOnRlVK6Rlg23KOG5GCxJOP/jTulmp4tOUaJUJq/Ozv7P",
+	"//rfU1ui+d3b2cvbt+//+99c5eaqptqvdvNeeAd7DaDarVMVDm/RGKAvfMB56vxAAzZS1xy91Zegf1+R",
+	"qAA1uoEBaJalsNBaA7jrbPxaD/d1c/98+GstLUm7Fk5NyN6ydOsaFfahr37TaBZoSfXShHuBYmSbRTm0",
+	"91nc+tpXfaB5m8a31sl5T0NxtVAzZZpjRwMqHeNcJbyfohRjhaFL1g7LY/r71HiX8gyqF7CYxvVANp/P",
+	"s3vFlgjJDAvVT2GxYO5oehHyjoIbIBjGuCMjDjPv/WxbqZnEYqGFWRMvaiRIyJ2CrmRNS91A29Qww9D+",
+	"lo9KmeliSR/Y3tmPZfHQIUSWbHoZgm2Id8e4nRPoH0HPN/++y3o/u7JmMFJOKqzyQCx4uD6N+UOX88JV",
+	"pbFrtGz5ib9FaUuZis4gdhmMqjWGiDldu4gTzhZEKqQEz+9S4gk96ZG40F0KybsXu/aA2u+NVJxhCXZl",
+	"vL2rnlQm1hX9OigrMkz91/ZfOZHufQ9hEGz7BNcCQ6olIVQv7lij812mLSftdc6a4DXZt7GVT5qmzFcA",
+	"T9Y7dpt4ZkZyJXAKUV1Xle7pgris2zkXvZp1pDhaHvIQqWuqHbJ5n/ujlhfkUxZQDyOe1Rg04xvHxVy6",
+	"18f7WrRKptrNTBohF370CFYwuN3NuI256aGA12Cn0LfoerIXebh+iW1/Bew9yVIckT0qvrRadEHuzvQJ",
+	"AobdobrXfqGmofjS90RpucZXnKE1tiNNn2JfNfNnWqk05SdcdL6WfqRNiY7xVl6j8yv4I1nXqntU9fKh",
+	"QWUxpunWv6NbLTtrPQjr1VGeQR0YLY3hBYG9mI8rzlSCsEKcRYGQRelvGbVr3bSwqe7K/rb1BvYJKimv",
+	"oaAuDx59101eavAa8tPAWf0HK8MVdrYtBF0Pud5Sg9l9YVyjWRnjrdEqUOK8xvKaPE6LKzNC2KDGQUkw",
+	"kXTYVEXYtC95XXVWOQYdXI81QSbeebigC8NPi9QxWxpGy2hgc4L/jAWeq0D1U6ePeeKQAimneEVuQp1p",
+	"6T9C2aiDWplWSp03GVOoMfVblm6hdh10oYZeQkraovSaVu80pS4YTLOv76SKWRZExU0UYJ8WOF9FtQqq",
+	"lEHiABeLXQ4W3ufl6qgUoZ8EelpnRNgqBGXXMJBU9bOWKtCQ6r2/3EkbDyAsHvKG57st/2qdfHtmGlm9",
+	"sA96x2SFoQtS0dj4Y0BrJvHbdejZZCkOd1tvaa7c1V/KWN8GpFvv1i0ujTIxh+TCCLOIQH1Df+X8/olu",
+	"kKZVIm4RFVlJV3G15N05SkCZO6rnxNmrr0Hbi9IaCUMF54XD0PZuy3oQ+CUl9VWCe45pmgsiB6ZGmN4k",
+	"nWohrF4sHjzis7UVMncKeWGFXToF0UOswejEQnlqPIsn8PCAaJnP8O+m/agAWI93VaBXf+D2BJkXREHI",
+	"HCKzr9jmoVP6YOKiS83+wL43+NwU/k1uPGRc0pj4K1jTSqt1eOjV7PI1T7GiqcnIjklEY3wH/4IKicC/",
+	"tqZyUNHX+mOoSI3XeiOXNMtIbKNnE1tIzC9977ZhJH/k2BRnXnHDWZuZue6LXcefPG4roTU7itiOCwj8",
+	"4ibZ3yWS+7eoR9yG8pr0x1+4iO9fNQOC7/wlcxCc2JYWUXLnBPXu3QcpNuKkkEChtyA04OthwGGEnCcN",
+	"/haS2gCRfG9nBo1goAbWV0h1+KNiDmwDQ2E2DHjYi3l2yoF4T1yRYO7b19X84PE21Ga6tZBQmwP7ieBs",
+	"CqZmNKckjaVXvytDNTxWmDsS8RWxLnDjhQFD05ykKYpzFxOz6ySN+YZV6WHP4I/mh13/VCsk+4aGdAeC",
+	"7NCHNRE2M1Mf1IYp3ZEFZaGSzDSkljo7W9+G1pWaTZWrtvPURMuyglXtNG43xUVXMa49Rc8h+R4Gln/F",
+	"F33T8UXNqyaR35gZk0wFCgcmBLueBl5Tjitg4y+F0kOfcgsUlauKWad2Xx/DRxnc9GUoD9/ZLPy8rROM",
+	"3dfMGWl2g1KGShD3qOJq9xq2kczKp9ifma9y1/HyXcWl7gkO2TMJaRcAvdPYSm5ul/butb03ycwqAsMr",
+	"OvjKmrvqsE3gtFRAu2cSW8FTrOe1KFRqduo/9IK9ZAeJUrp38lrwTluDKfQJSPyC4FgO5WBYYV9ozA4r",
+	"83Mzfw8yl6lAJYpwmpLYVMEtm7Gc/i5NPzLrop1cTf7Hrzcnf8cn/zg/+eFj+Z//8+Tj5/PpDz98+fdJ",
+	"z/BROI4fQsrbLfmtN3AAeulbAQjyxrQs1q+ZfhkzupunkwuIzjISFgiZElpPXqHz/7w6Pz+5+OHq/By9",
+	"5uzkuaDDQiP2qzY4SEgrqvXYAxayWVsRwXqV0sOVhQ3U/G7k9SrSXrh2VvSNGpSSKcjcdsyA2nsQI4mL",
+	"Ys6d8aAX55cPp0EvSfdAFWyEph+v1WLmNDUtK+6wJI8eXms8Xmm0fvQQvaaPa8EwwXC4JsC0jt3UwBIs",
+	"cKSIkOg/fr59fnLxCEU8JihnVMm/ltVMTSgQsYFtlEVp7jVNhusXmVCCftWLAlUbCskk2CI2hpL5ZYHF",
+	"onaNKaHj698WLL3XWiuvsIq1NqwlgpjWo4rbrQWsS8bY1uNkGitSzJayUZuyyr75OrRvY95rW0gqzGJE",
+	"UklMeLH5X/idx57oi29pWb5qa/QOKOyS3bjibIKllbBpHQyYOf3IVY/RbwvDDwZSedWM57v+sYo0pb/b",
+	"KNn+/dRn/miFQ/EL+wib2rwfbAJv9wiG3jNkaVgccDDyV2/4ubfuhad8KWASCEKudcfH6Qjib7B46G3p",
+	"696pHra1ansP10StglrHyyrHTu0a3m25FIsBJaUEwYOco73dx/pZ/CyHTN2mx/Bl/5laenhX6kzZgwfh",
+	"aPpuNKEpi7+Hs+Fb20jCoGZhoCVEJtjZvbuq9p9sbKstrCVcHkYv9ir8y2o7kDBnCE7gJ2ZF8EXZFaO6",
+	"kd15faD4AJVqrSHJZ0sfYCpo6XtuolnbmvCYxWxnEi1cBILZhhTb8RbUKTYzLU7oBYzfY9oZlu4vi5er",
+	"iK9qtHeDqTLmtc7IgxO+DsS/7Nsssa050bAIj5amoy12+B1RyRPl5LpzFn2sNoIqRRjCjGy00gC932XC",
+	"N03hsyKC9Ct0Xe+rVMvpdzcXRBHoxtpEk7ki4rVHnp9pHCwdGeiOLHDAj9GzQaRdyY5v2ae3Kqoz6sqW",
+	"QGCbgA3Cvh5/bcKaV3iL7ogrBEQlSmgcD+vVNh0W7hFytd2kqVVKbFa7i+INZLL7m/WCI9rcivGywSsE",
+	"jXrXAWd7Yl6P08j3YJEW06Jtb3nNJRi9qFJRUY7sSC6sbh1NYVtqD5wOKq63R/OKCmFw2615ATs91w6+",
+	"ezj1KvDpyC05RTcmlAJwNeFpbDuV6ndqzE4mlVQlJCVS+hJMOipHB2rM3L/eX0B1uuyRLOAA1Ab3fTpS",
+	"VwA/JpSGnDyYWnYDJmHImy9rND44hwwGhBd8cK3GvZLX227il2RoxvghU0cqRWlnmpA6RaRgLFRDMeJ8",
+	"SYvWF1eTNRELcrIkJCsJDM7oT2Rb01WANAOvIVhAoJkdmyiVTb58gdywOffbSG0Ax18k2iQ8JUjzPTHH",
+	"ETlFkJ2CTIi0fuaQq2dMgHSRuK4SCjFC9EuX6NMJfLhCv0Eh3d8mCMuldF4CSRfshLIp+m0iwUFzQtlv",
+	"E0ND2RZZGnaKngnBhQkst024kEkmleg/3j9/gn54+N1//vUUvaJSSZThBYFaXrmQXBjb8yvKlighOAYL",
+	"rP7J95fff//XU/SezKXthm9w3qxigHJHYo27MY/kmSBzeboyUaPwh+IHp6v49DcTgB4RZvIK7W3dZDhK",
+	"yMnl6XklkXXyQd8h+sncYeG8nFyAeJ4RhjM6uZo8OD0/fWDbMwFqnFlwwD8WRlstbuJlDOZFqW6iopWZ",
+	"IDLjzHa3vjw/Nw4FplyCVpaltorh2e9WPDcsvbee5UpaNn3iX6Yewcgd4NToKLYKs3+JYvOuLRy8GItO",
+	"eqEyHB/aVksPPG7i+KZ0+ZrCwI95vB0EiNa8kbKq55f6q1ciJ18aV3BxsJVryzZ6gpP40CD+Mi3x7+yz",
+	"Ru8vliGZUL864LVMcVNxzAq8IooIObn61b+VcsjZG/10vnwc58LspkDm6XVj58e4Mb2dka5MRAldk7M7",
+	"HC1te0LvS3mMo+XP2Y0ZPYx08EgRdSKVIHhVh0ZpRKYMQwfFXT7ZxF0U8WzrYvgN+4mxwndYGlFi9l+v",
+	"qCJQ1VUiqk7RbUIlNP2vsqESDKaI2P0BW80FqkE2SohJd/YD9on+vBdcB2KXWcK2vvJAtlChYcNorrWz",
+	"MTEucaEWXk71I1EmFuOeINmVqRrHvjXuVOPyTVMUJZgyCahU9KAzose1YeuZ4HyuGb3UcmrCNwfCnh3o",
+	"aE2olY+/gBHHYOLQ5rEHBwcMcq3xV3iLFhzx+XjgqbCZmLiW4buAmgOg7sNkauB96PPZzkcgztNJlntu",
+	"fkbufZ7DM82i0WUvjukB4QuSjkpr4M220Zp3MKABVNCw/sgJ8CYrspuM1PohpxVAdQWffJl2XtbftSLr",
+	"Qb4Dkz54rzLhG2e6LsM0qDTxJktNFqmShiyOyidFtU5C6J7KYgojsspykRDQtERRVjbTuiRekIMRuvDT",
+	"rx//8A+5XinhyPJvK9g1m854SqPtmHSi5pz3y2uug2jR52GMe3B17Y58A0U0Rgjv70iEV8TQhDHvoYhY",
+	"D9EBK82aQLTxpWYXHN+ACviEc5vuY3ePloRkchSxR+YiS/N2uXBmxzSYmceDZF4UlGsR22trnLPVD3fN",
+	"rz5eWBZiqfG/AbVO/Dy2VtZlv5k/HkMybulZ6KVgBX2xTfYU+aQk2vA8jbWwzEZSJjSvClO024SyIyig",
+	"LnoqRFs2hI1CU+6wJGX3ar+a8BT+/tiNPJoc6J/XNssKTOVzJ/TSU14qlGCJGEcOJGBDX0E87v3h7sqi",
+	"1IDeTqoeF6OO8ViL6x38WIvAjrvUNI7HEi0Z3zCoRn9Iuc/7QGdkB1KHFzjc/PfS4h4b6EzBjmIsdKuD",
+	"Y1bEVzYCLIhWT8yQXq+4qLxSgKnYLGRRlq1MuqrxH4Xh2KP1xGADK5soc21yrzlnlb61B2Q29V6M3ssx",
+	"TRh70lcoGjEKgYWd33fmHQP9HzlObY0NbIJvIOjLxHsRFpFrdHJRjf3wIyNzTXSb6PhgGqxveXLhF606",
+	"zAyPt5Meo565DIseY2dKUHCdH8nE0a/jZ1DkMLcjRyfgFu+1ejUWAff0Nz2u7vgVwF2nOmcxj3JXW7SN",
+	"/NzIp27kvwjRcQiRV3eUrUd3sceJWqX6nmItbUdy7erITyc5o3PqrTj0T0j7DupEtbKBfThamjXJjmO9",
+	"zJUrN2ep406YMbjfcHVHd1ukf2O8cOSTgv94cfv6FUTXwH7fPX1+imY28hqK/5q6xZuEQ+cJCbOaFOM6",
+	"GXiNaVqhVuPQ40Zj632Fan1XGhbINPQGFU7hJXSrGEG4ZnO6yAXussM/qQ08mr68GwtQrUk+RTKPEhNN",
+	"aMPRrhBn6dYWtlYSxRSnJFJohTPo10WDhi39u5AK/vD86/l02jlw9U6Cz74yyCi2Jj93bkL1DkwCMtph",
+	"AnhihhxHd8q2fTQnsyUXYuKMuoUNACpuR7kQhKkyPXcEuPVwbxu7FRxsRAf3G276P4ja2a/duwKS5FJe",
+	"pMJbeTxf+H2PPoYgnm2/hvfMYHcTm2dkFKtqDUXLWB4/h3+XK2mDaCDGFkg0B5afbadIcpvxzlfkjsdb",
+	"eFWG0YEFadq4dxa74KBv6OarFWT25fazAxnBd7h69a5E3uILeJ+zg1KT8fH7seD5IlG260CMFRkZfkrk",
+	"BnIBb4r+/O2RpV+S7b1EUCt9rvDWJDJiaH6XcKnQkmxd72RGPikkcjYKxSkahHVIFJVxRxEras1tO4WL",
+	"cndlNSeVECrKvLyjxb5Xtj5a+HsVPMeNgN9d+UhB8BU87S/BVS9iNDnuRyhUc3Ds8kf4m5p5hznYCFJa",
+	"sa+vIqu1YqYts3wc3Dyr1D3rQVJ/luQryQYDabHeaA9y/IJvjH3UhjkWPbI4X2rVBlIXXV/Q6HAXU5cv",
+	"mreywUsSljF+wcsxSMaxEPylgqJ9EIpgFMsxcL0PYj8tegoOg+DM5b/2MPw8gSzDPiNfQR+7US/GHBh6",
+	"QHguxoIDUWbrjPF5UZLP5kbqBV5RtvSGGpcW55Edajdx/NTVwRhJbrHzH1lmqa46krxSIz32kZzRstxa",
+	"S9Rr+VzGALot+XZkXuzieVvToirF7YFbpJSR0e6iFBpD1vcC9781um82ZvsLeYD5lrkKLTsk5dktXhyN",
+	"pIRTUu8F2KlPb9YHc6Zk20GvqP5CbFandUEYcJQ+iJfzk9ew1YAfwlfbYCRx2cDla4jKYYL4rIDesfGo",
+	"5dWepXzRGmsrtq+46fr1rb1d2Nd7IjVgfHTQVDpDKVGIslP0xub5gWBs+xyOTBLPhGkg22K+NAPuTx/H",
+	"SK0pm99+M2/oxjbONenRfE0EyHvgZbd9jse/00rKTVBQf1+phLknbfbnGZR9JT2RLpUWgM2mgFB+Ls9M",
+	"X8CYxvWqoVXPME5TvoHiTx9wmhPn+vZtyDa39NL7y36R3185zaG4qSliZDNOqOkOCpWdCIP488EM+YZN",
+	"F5XWdz2g/BLKYgF4zekhQmaOhc1bh9p3aM6F2ro6+Qt+2DswsRQd+rUbdAwI2sX6Bke7A5Se/ZTjA+lY",
+	"DSidKVvQMCQVuM2PJL+Z2U1FsWNzH7N2i2Rhco9NNUMoxgS9w12wjsmOutP0rpQ6qHSBGaPYSQkTPA3f",
+	"1zP4PM5VwdxjSQm93hHsICX9Sz5gJrVoGBelTnEcC6jVd2DRwbRsrVCcXee5WBNxMiNMIWgAK0/Rrev0",
+	"+hdpRBuo2mEaiJgDG7svVhglWF4P6AeLErwmqGw36wlUgHBNs5VuEqjIJ2WO6I3z7BXVaX54UBI2TwlR",
+	"A7I7nuvx97Oo+iQjWwy/Z/zgeY/wwTd80yfHVfHJwGW+eiQgXEH/gHxETe9SuGl0R9SGEIbUhpt27aNg",
+	"UyUKsV2EgLPc3BOhfIUnq3Unr9Dl+eWjk4uLk/OL2/PLq/PzKXrwKIF6uhDXYLPeMVrxFcS+sX7Ig9Wf",
+	"E3luwpx6Y+BmcsSxreioAXpYPKm2PArZQcu+SPtjx6igdPtrMy8T6Bi8ISCCRloHP7AMuhA8z9of2Y9m",
+	"yDGkC1iqbz1Is/URoNE7MsNsd+SgjOua71kqfFirSzh89t6nG8X1ZlHkuGpKZdFRAmhrgmzCpTpZkq08",
+	"w1FEshbH2w18f8Gl+olsx/K8/US2Zh3M+ro8x9DfrZmyp/puX4sppCETvmEQiUgl4sy5Wg5UUKN2d8ZV",
+	"2k5PX9oxxwBbrV9WH9OR2dtOQgNlSCqSHZTUWkj1prX2DH9KYtsvXeH+JxyF4NZR6Lh0t7n2UfIX6rjZ",
+	"GRR/r4sLaLSZIGsK/XQaSn7RAGRU8fTbCX34neeCmWYHQZr6Nztm6B18U/FX9hChAKxnDBoR7bpOvlL0",
+	"FdxMvspOtLjSzvD+lq+yFzDqGCzPrdZXjdCHgFyFw6oSJWx6s7hi53++MO8ASzvEiUZhaiWSHJeh1dc9",
+	"CjNrIGKvJKVv8+buk6j0Uu0mKNncJAru0k8K5ZKMcQHtpc5+LJsc/jPVF24NJqKMvDABJN44wIowYeyq",
+	"NYvw1MbdbxIoc2BaIR+WdruSFKELe62/jwig14EIyV+gpyQUfKASJRgcTXx9+BD5MEUvjj5OVYx7lZgb",
+	"iYBqeJ8p0koyiRwbMre9yza1J2mWJUIwWhEpD1SbugE0cIW0y4Wv7ZhjSIVmrb72I7t723cOr4nmGFBG",
+	"ZLSwJbtkb2HRHuhPICr2MDXf/zAjPDrY09cIa3a42oabB9eyGcGilcY9pyx+YweNVCOh6FL/tazM7nx7",
+	"FoGFclSaNVtgIsWnNvXd/PvwZINx2x8/8LLecEW+RdFyBK2OK3L8rgQu9rUdQUzkGigafIQaFCaIsz1G",
+	"2gz5U9vH4Awh65g54DdiHAsWa1ZYmKsYLzfRTH/k1MTKojsyuYmVGwnlzz7TuDUZzsF6GNa/fHoERG5P",
+	"hDPVOQuyYeK4D8o5KhA8izCLSEtM6xP4/g0D01sqATadjot8Z5WWuyEkND3S7bh9wBdKUKlmOXcy7T0z",
+	"RCDwNEsxZQMjTn+p97FnwZ70Js6u0ZN+lH5S1ZsrutO33tuf7sL2f0m2l3/ALHdjrm8KoQDobnv4kAC9",
+	"jzhPO8oyzIpRRwmgsKv19SYVZxi9bvhNHBebG8/5Xxz/uPJEfd0jFWcq7q63EaZyAf8chZmexVQd4lAj",
+	"GAfsrr6GQaYNG8frviwJFuaOQp1f4Ps44P4vPSPtW5r6gFHRIWmuECcO1nu45DsAyC624wYdhevgNYnt",
+	"/fa0RblDNGzWo4CqP4V0SPrnN1Pj9QFO88/zUms42oaTB1e/KipXCPlmdMHe5mrSy21oag9Dos4BngrM",
+	"dkIhHz6kWZTK4HjXY5fwklKOaFFz+UCde6vHDvArumAvx2qpYCc/9hsIA3nmoGtba5mRGu6g70acL+k9",
+	"6JYkUS6o2k6ufv1YvQcGJvbKKznLsJQbLuI2L8E7N2acy3HTm+KVe3uxD1j7soKuACuqutg/jDgK76eq",
+	"v7apd3VYBq9nrHD3EMbALr+5UHV6fBdQueb4mUGKL0lHRuytGXIMRIWlencbxGlKxF8kMme4Rpghp/AI",
+	"rLj+lFKpUMLTWCKyJmJ7x+PtX+SRuNNNHJsDjYadFl7HNaTAoqYTku9qXuOYOAalx4BcAOlSUGaDs+iw",
+	"+oO5/cJtExLf3pM1XxJ3H4fwN3jYiVlkDHayxozKxHYi9Xe9+AWKTGRYKls52HV6Ztxqb3eEMOjBS+fm",
+	"MhIcmz9KohCWNCbNohLvTNrIB55iRUczDLrpv0rJmA8FcEOkxsLTlFIEoJoLOSgmr/UsZ0vSUrnHyCsf",
+	"9MCfyHY8wlKssK9g9UxT26J2jiQ4hYImZDOGWWttkaejJlcx6hisrHgvfavaxJxALAeCFsFTdEf0e5Sm",
+	"61FRPEoeJn2wxDkHlN7mlwohGM0A81JJ21MSgIHwAlN2vIjkQxxxPBL5zQU013XHz5PCmPLrxy/TzxNg",
+	"0PCPj3qgWDtg5iKdXE3OcEbP1heTLx+//N8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -750,6 +750,23 @@ type ArchiveStats struct {
 	Thinned int `json:"thinned"`
 }
 
+// Baseline defines model for Baseline.
+type Baseline struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Remark   *string   `json:"remark,omitempty"`
+	Revision Revision  `json:"revision"`
+}
+
+// BaselineEdit defines model for BaselineEdit.
+type BaselineEdit struct {
+	// Confirmed That a suspect revision was looked at.
+	Confirmed *bool    `json:"confirmed,omitempty"`
+	Refs      []string `json:"refs"`
+	Remark    *string  `json:"remark,omitempty"`
+	Zone      *string  `json:"zone,omitempty"`
+}
+
 // Coming defines model for Coming.
 type Coming struct {
 	At       time.Time `json:"at"`
@@ -2132,6 +2149,12 @@ type ListSurplusParams struct {
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
 
+// DeleteBaselineParams defines parameters for DeleteBaseline.
+type DeleteBaselineParams struct {
+	Ref    string  `form:"ref" json:"ref"`
+	Remark *string `form:"remark,omitempty" json:"remark,omitempty"`
+}
+
 // ListComingParams defines parameters for ListComing.
 type ListComingParams struct {
 	Count *int `form:"count,omitempty" json:"count,omitempty"`
@@ -2311,6 +2334,9 @@ type SetRetentionJSONRequestBody = RetentionEdit
 
 // ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
 type ImportRevisionJSONRequestBody = OldText
+
+// SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
+type SetBaselinesJSONRequestBody = BaselineEdit
 
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
@@ -2563,6 +2589,20 @@ type ClientInterface interface {
 
 	// ThinArchive performs a POST /archive/thin (the `ThinArchive` operationId) request.
 	ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteBaseline performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
+	DeleteBaseline(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListBaselines performs a GET /baselines (the `ListBaselines` operationId) request.
+	ListBaselines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBaselinesWithBody performs a POST /baselines (the `SetBaselines` operationId) request,
+	// with any type of body and a specified content type.
+	SetBaselinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBaselines performs a POST /baselines (the `SetBaselines` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListComing performs a GET /coming (the `ListComing` operationId) request.
 	ListComing(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3279,6 +3319,60 @@ func (c *Client) ListSurplus(ctx context.Context, params *ListSurplusParams, req
 // ThinArchive performs a POST /archive/thin (the `ThinArchive` operationId) request.
 func (c *Client) ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewThinArchiveRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteBaseline performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
+func (c *Client) DeleteBaseline(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteBaselineRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBaselines performs a GET /baselines (the `ListBaselines` operationId) request.
+func (c *Client) ListBaselines(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBaselinesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBaselinesWithBody performs a POST /baselines (the `SetBaselines` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetBaselinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBaselinesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBaselines performs a POST /baselines (the `SetBaselines` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBaselinesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5508,6 +5602,135 @@ func NewThinArchiveRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDeleteBaselineRequest constructs an http.Request for the DeleteBaseline method
+func NewDeleteBaselineRequest(server string, params *DeleteBaselineParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/baseline")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ref", params.Ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Remark != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "remark", *params.Remark, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListBaselinesRequest constructs an http.Request for the ListBaselines method
+func NewListBaselinesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/baselines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetBaselinesRequest calls the generic SetBaselines builder with application/json body
+func NewSetBaselinesRequest(server string, body SetBaselinesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetBaselinesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetBaselinesRequestWithBody constructs an http.Request for the SetBaselines method, with any body, and a specified content type
+func NewSetBaselinesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/baselines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -9370,6 +9593,26 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ThinArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ThinArchiveResponse, error)
 
+	// DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteBaselineWithResponse(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*DeleteBaselineResponse, error)
+
+	// ListBaselinesWithResponse performs a GET /baselines (the `ListBaselines` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListBaselinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBaselinesResponse, error)
+
+	// SetBaselinesWithBodyWithResponse performs a POST /baselines (the `SetBaselines` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetBaselinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error)
+
+	// SetBaselinesWithResponse performs a POST /baselines (the `SetBaselines` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetBaselinesWithResponse(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error)
+
 	// ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10721,6 +10964,136 @@ func (r ThinArchiveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ThinArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteBaselineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteBaselineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteBaselineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteBaselineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteBaselineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteBaselineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBaselinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Baseline
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBaselinesResponse) GetJSON200() *[]Baseline {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBaselinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBaselinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBaselinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBaselinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBaselinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetBaselinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetBaselinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetBaselinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetBaselinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetBaselinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetBaselinesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14864,6 +15237,50 @@ func (c *ClientWithResponses) ThinArchiveWithResponse(ctx context.Context, reqEd
 	return ParseThinArchiveResponse(rsp)
 }
 
+// DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteBaselineWithResponse(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*DeleteBaselineResponse, error) {
+	rsp, err := c.DeleteBaseline(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteBaselineResponse(rsp)
+}
+
+// ListBaselinesWithResponse performs a GET /baselines (the `ListBaselines` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListBaselinesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBaselinesResponse, error) {
+	rsp, err := c.ListBaselines(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBaselinesResponse(rsp)
+}
+
+// SetBaselinesWithBodyWithResponse performs a POST /baselines (the `SetBaselines` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetBaselinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error) {
+	rsp, err := c.SetBaselinesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBaselinesResponse(rsp)
+}
+
+// SetBaselinesWithResponse performs a POST /baselines (the `SetBaselines` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetBaselinesWithResponse(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error) {
+	rsp, err := c.SetBaselines(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBaselinesResponse(rsp)
+}
+
 // ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16687,6 +17104,97 @@ func ParseThinArchiveResponse(rsp *http.Response) (*ThinArchiveResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteBaselineResponse parses an HTTP response from a DeleteBaselineWithResponse call
+func ParseDeleteBaselineResponse(rsp *http.Response) (*DeleteBaselineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteBaselineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListBaselinesResponse parses an HTTP response from a ListBaselinesWithResponse call
+func ParseListBaselinesResponse(rsp *http.Response) (*ListBaselinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBaselinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Baseline
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetBaselinesResponse parses an HTTP response from a SetBaselinesWithResponse call
+func ParseSetBaselinesResponse(rsp *http.Response) (*SetBaselinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetBaselinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -108,6 +108,43 @@ func (s *Service) Set(ctx context.Context, r archive.Revision, called string, n 
 	})
 }
 
+// Bless makes revisions the baselines of their configurations, all or none. One
+// that is suspect takes a confirmation.
+func (s *Service) Bless(ctx context.Context, list []archive.Revision, called []string, remark string, confirmed bool, by string) error {
+	if err := checkText("remark", remark, 1000); err != nil {
+		return err
+	}
+	for i, r := range list {
+		if r.Suspect != "" && !confirmed {
+			return fmt.Errorf("%w: %s is suspect: %s Look at it, then confirm it", ErrNote, called[i], r.Suspect)
+		}
+	}
+	return s.db.Write(ctx, func(tx *store.Tx) error {
+		for i, r := range list {
+			if err := s.archive.Bless(tx, r, remark, by, s.now()); err != nil {
+				return err
+			}
+			if err := journal.Append(tx, journal.Entry{At: s.now(), Account: by, Action: "baseline set", Object: called[i], Detail: remark}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Unbless takes the baseline of a revision's configuration away.
+func (s *Service) Unbless(ctx context.Context, r archive.Revision, called, remark, by string) error {
+	if err := checkText("remark", remark, 1000); err != nil {
+		return err
+	}
+	return s.db.Write(ctx, func(tx *store.Tx) error {
+		if err := s.archive.Unbless(tx, r, remark, by, s.now()); err != nil {
+			return err
+		}
+		return journal.Append(tx, journal.Entry{At: s.now(), Account: by, Action: "baseline delete", Object: called, Detail: remark})
+	})
+}
+
 // SetMoment gives a time a name, or the name another time.
 func (s *Service) SetMoment(ctx context.Context, m Moment) (Moment, error) {
 	if err := errors.Join(checkName(m.Name), checkText("remark", m.Remark, 1000)); err != nil {

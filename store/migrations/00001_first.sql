@@ -183,6 +183,18 @@ CREATE TABLE notes (
     PRIMARY KEY (configuration_id, number)
 ) WITHOUT ROWID;
 
+-- Revisions that somebody has blessed as known good. The last row of a
+-- configuration is in force; the others are its history.
+CREATE TABLE baselines (
+    id               INTEGER PRIMARY KEY AUTOINCREMENT,
+    configuration_id INTEGER NOT NULL REFERENCES configurations (id),
+    number           INTEGER NOT NULL,         -- of the revision; 0: it was taken away
+    remark           TEXT    NOT NULL DEFAULT '',
+    account          TEXT    NOT NULL,
+    at               INTEGER NOT NULL
+);
+CREATE INDEX baselines_by_configuration ON baselines (configuration_id);
+
 -- What is thinned out by age; seconds.
 CREATE TABLE retention (
     id        INTEGER PRIMARY KEY CHECK (id = 1),

@@ -27,12 +27,7 @@ const Branch = "refs/heads/main"
 // Run runs git in a folder. What it says when it fails is the error; it never
 // asks anybody for anything.
 func Run(ctx context.Context, folder string, stdin io.Reader, args ...string) ([]byte, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", folder}, args...)...)
-	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0")
-	if os.Getenv("GIT_SSH_COMMAND") == "" {
-		cmd.Env = append(cmd.Env, "GIT_SSH_COMMAND=ssh -o BatchMode=yes -o ConnectTimeout=20")
-	}
-	cmd.WaitDelay = time.Second
+	cmd := command(ctx, folder, args...)
 	var out, said bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = stdin, &out, &said
 	err := cmd.Run()
@@ -45,6 +40,16 @@ func Run(ctx context.Context, folder string, stdin io.Reader, args ...string) ([
 		return nil, fmt.Errorf("git %s: %.500s", args[0], strings.TrimSpace(said.String()))
 	}
 	return out.Bytes(), nil
+}
+
+func command(ctx context.Context, folder string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", folder}, args...)...)
+	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0")
+	if os.Getenv("GIT_SSH_COMMAND") == "" {
+		cmd.Env = append(cmd.Env, "GIT_SSH_COMMAND=ssh -o BatchMode=yes -o ConnectTimeout=20")
+	}
+	cmd.WaitDelay = time.Second
+	return cmd
 }
 
 // Init makes a repository in a folder that is not there, and leaves one that is
@@ -187,24 +192,81 @@ func Push(ctx context.Context, folder, remote string) error {
 type Change struct {
 	Path, Author string
 	At           time.Time
-	Text         func(ctx context.Context) ([]byte, error)
+	blob         string
 }
 
-// Changes is what the commits of the present branch changed, the first ones
-// first. Of a merge it is what the merge brought to its first parent; a file
-// that was given a new name is one that came; one that was taken away, and
-// another repository within, is not told of.
-func Changes(ctx context.Context, folder string) ([]Change, error) {
+// History is what the commits of a repository changed. Close it when done.
+type History struct {
+	Changes []Change // the first ones first
+
+	cmd  *exec.Cmd
+	ask  io.WriteCloser
+	tell *bufio.Reader
+}
+
+// Read reads what the commits of the present branch changed. Of a merge it is what
+// the merge brought to its first parent; a file that was given a new name is one
+// that came; one that was taken away, and another repository within, is not told
+// of.
+func Read(ctx context.Context, folder string) (*History, error) {
 	out, err := Run(ctx, folder, nil, "log", "--reverse", "--first-parent", "-m", "--raw", "--no-abbrev", "--no-renames", "-z", "--format=%x01%ct%x02%an")
 	if err != nil {
 		return nil, err
 	}
-	return readLog(out, func(ctx context.Context, blob string) ([]byte, error) {
-		return Run(ctx, folder, nil, "cat-file", "blob", blob)
-	})
+	h := &History{}
+	if h.Changes, err = readLog(out); err != nil {
+		return nil, err
+	}
+	h.cmd = command(ctx, folder, "cat-file", "--batch")
+	if h.ask, err = h.cmd.StdinPipe(); err != nil {
+		return nil, err
+	}
+	answers, err := h.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	h.tell = bufio.NewReaderSize(answers, 1<<16)
+	return h, h.cmd.Start()
 }
 
-func readLog(out []byte, text func(ctx context.Context, blob string) ([]byte, error)) ([]Change, error) {
+// Text is what a change left in its file; at most so many bytes. It is for one
+// goroutine.
+func (h *History) Text(c Change, limit int64) ([]byte, error) {
+	if _, err := io.WriteString(h.ask, c.blob+"\n"); err != nil {
+		return nil, fmt.Errorf("git cat-file: %w", err)
+	}
+	head, err := h.tell.ReadString('\n')
+	if err != nil {
+		return nil, fmt.Errorf("git cat-file: %w", err)
+	}
+	var size int64
+	if fields := strings.Fields(head); len(fields) == 3 && fields[1] == "blob" {
+		size, err = strconv.ParseInt(fields[2], 10, 64)
+	} else {
+		err = errors.New(strings.TrimSpace(head))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("git cat-file: %w", err)
+	}
+	if size > limit {
+		if _, err := io.CopyN(io.Discard, h.tell, size+1); err != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%s is larger than %d MiB", c.Path, limit>>20)
+	}
+	text := make([]byte, size+1) // and a line end
+	if _, err := io.ReadFull(h.tell, text); err != nil {
+		return nil, fmt.Errorf("git cat-file: %w", err)
+	}
+	return text[:size], nil
+}
+
+// Close ends the reading.
+func (h *History) Close() error {
+	return errors.Join(h.ask.Close(), h.cmd.Wait())
+}
+
+func readLog(out []byte) ([]Change, error) {
 	var list []Change
 	_, out, _ = bytes.Cut(out, []byte{1})
 	for commit := range bytes.SplitSeq(out, []byte{1}) {
@@ -224,7 +286,7 @@ func readLog(out []byte, text func(ctx context.Context, blob string) ([]byte, er
 			if len(meta) < 5 || strings.HasPrefix(meta[4], "D") || meta[1] == submodule {
 				continue
 			}
-			list = append(list, Change{Path: path, Author: author, At: time.Unix(seconds, 0), Text: func(ctx context.Context) ([]byte, error) { return text(ctx, meta[3]) }})
+			list = append(list, Change{Path: path, Author: author, At: time.Unix(seconds, 0), blob: meta[3]})
 		}
 	}
 	return list, nil

@@ -39,11 +39,14 @@ func write(t *testing.T, where, path, text string) {
 // told is what Changes says, as lines of "path: text".
 func told(t *testing.T, where string) []string {
 	t.Helper()
-	list, err := Changes(t.Context(), where)
+	h, err := Read(t.Context(), where)
 	require.NoError(t, err)
+	defer func() { assert.NoError(t, h.Close()) }()
 	var lines []string
-	for _, c := range list {
-		text, err := c.Text(t.Context())
+	for _, c := range h.Changes {
+		_, err := h.Text(c, -1)
+		require.ErrorContains(t, err, "is larger than")
+		text, err := h.Text(c, 1<<20)
 		require.NoError(t, err)
 		assert.False(t, c.At.IsZero())
 		lines = append(lines, c.Path+": "+string(text))
@@ -78,15 +81,20 @@ func TestMergesRenamesAndWhatIsNoFile(t *testing.T) {
 	write(t, r, "umlaut-ä.cfg", "é\xff")
 	say(t, r, "commit", "-qm", "a repository within")
 	assert.Equal(t, []string{"a.cfg: 1", "a.cfg: 2", "b.cfg: side 2", "c with blank.cfg: 2", "umlaut-ä.cfg: é\xff"}, told(t, r))
-	list, err := Changes(t.Context(), r)
+	h, err := Read(t.Context(), r)
 	require.NoError(t, err)
-	assert.Equal(t, "neteng", list[0].Author)
+	assert.Equal(t, "neteng", h.Changes[0].Author)
+	_, err = h.Text(Change{blob: "no-such"}, 100)
+	require.ErrorContains(t, err, "missing")
+	_, err = h.Text(h.Changes[0], 100)
+	require.NoError(t, err, "it goes on")
+	require.NoError(t, h.Close())
 }
 
 func TestAnEmptyOrMissingRepository(t *testing.T) {
-	_, err := Changes(t.Context(), repository(t, false))
+	_, err := Read(t.Context(), repository(t, false))
 	require.Error(t, err)
-	_, err = Changes(t.Context(), filepath.Join(t.TempDir(), "none"))
+	_, err = Read(t.Context(), filepath.Join(t.TempDir(), "none"))
 	require.Error(t, err)
 	values, err := Trailers(t.Context(), repository(t, true), "Revision")
 	require.NoError(t, err)
@@ -168,7 +176,7 @@ func FuzzReadLog(f *testing.F) {
 	f.Add([]byte("\x011800000000\x02noc\x00\n:100644 100644 aa bb M\x00a.cfg\x00"))
 	f.Add([]byte("\x01x\x02noc\x00"))
 	f.Fuzz(func(t *testing.T, out []byte) {
-		list, err := readLog(out, func(context.Context, string) ([]byte, error) { return nil, nil })
+		list, err := readLog(out)
 		if err != nil && list != nil {
 			t.Fatal("both")
 		}

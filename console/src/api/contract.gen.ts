@@ -436,6 +436,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listBaselines"];
+        put?: never;
+        post: operations["setBaselines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["deleteBaseline"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/volatiles": {
         parameters: {
             query?: never;
@@ -1696,6 +1728,20 @@ export interface components {
         MailedComparison: {
             to: string[];
             comparison: components["schemas"]["ComparisonRequest"];
+        };
+        Baseline: {
+            revision: components["schemas"]["Revision"];
+            remark?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        BaselineEdit: {
+            refs: string[];
+            remark?: string;
+            /** @description That a suspect revision was looked at. */
+            confirmed?: boolean;
+            zone?: string;
         };
         Volatile: {
             name: string;
@@ -3267,6 +3313,72 @@ export interface operations {
         };
         responses: {
             /** @description The server has taken a message. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBaselines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revisions that are blessed as known good. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Baseline"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setBaselines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BaselineEdit"];
+            };
+        };
+        responses: {
+            /** @description Blessed, all of them. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteBaseline: {
+        parameters: {
+            query: {
+                ref: string;
+                remark?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has no baseline any more. */
             204: {
                 headers: {
                     [name: string]: unknown;

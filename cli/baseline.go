@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vergekeep/client"
+	"vergekeep/client/gen"
+)
+
+func (a *app) baselineCommand() *cli.Command {
+	return &cli.Command{
+		Name: "baseline", Usage: "the revisions that are blessed as known good", Category: "Keeping",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list the baselines that are in force", Description: example("vergekeep baseline list"),
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.ListBaselinesWithResponse(ctx)
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					now := time.Now()
+					t := &table{head: []string{"revision", "in force since", "blessed by", "when", "remark"}, none: "Nothing is blessed yet. 'vergekeep baseline set REF' does it."}
+					for _, b := range *r.JSON200 {
+						t.add(b.Revision.Ref, when(&b.Revision.FirstSeen, now), b.Account, when(&b.At, now), orDash(deref(b.Remark)))
+					}
+					return a.print(cmd, r.JSON200, t)
+				}),
+			},
+			{
+				Name: "set", Usage: "bless revisions, all or none; REF@baseline is then what they were", ArgsUsage: "REF...",
+				Description: example("vergekeep baseline set hh-core-1", "vergekeep baseline set hh-core-1@12 hh-core-1:startup --remark 'after the migration'", "vergekeep diff hh-core-1@baseline hh-core-1"),
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "remark"},
+					&cli.BoolFlag{Name: "confirm", Usage: "a suspect revision too, which somebody has looked at"},
+				},
+				Action: a.with(-1, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					if cmd.Args().Len() == 0 {
+						return fmt.Errorf("a ref is missing\nSee '%s --help'", cmd.FullName())
+					}
+					r, err := c.SetBaselinesWithResponse(ctx, gen.BaselineEdit{Refs: cmd.Args().Slice(), Remark: set(cmd, "remark"), Confirmed: setBool(cmd, "confirm"), Zone: zone()})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					fmt.Fprintf(a.Out, "%s blessed.\n", plural(cmd.Args().Len(), "revision"))
+					return nil
+				}),
+			},
+			{
+				Name: "delete", Usage: "take a configuration's baseline away; its history stays", ArgsUsage: "REF", Description: example("vergekeep baseline delete hh-core-1"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "remark"}},
+				Action: a.with(1, "a ref", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.DeleteBaselineWithResponse(ctx, &gen.DeleteBaselineParams{Ref: cmd.Args().First(), Remark: set(cmd, "remark")})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					fmt.Fprintf(a.Out, "%s has no baseline any more.\n", cmd.Args().First())
+					return nil
+				}),
+			},
+		},
+	}
+}
