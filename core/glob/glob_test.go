@@ -43,6 +43,8 @@ func FuzzMatch(f *testing.F) {
 		if !Match("*", s) || !Match(s+"*", s+s) && !strings.ContainsAny(s, "*?") {
 			t.Fatalf("%q", s)
 		}
-		Match(pattern, s)
+		if Match(pattern, s) && !Match("*"+pattern, s) {
+			t.Fatalf("%q matches %q, but not with a star before it", pattern, s)
+		}
 	})
 }
