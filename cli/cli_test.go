@@ -133,7 +133,7 @@ func TestCommandLine(t *testing.T) {
 		{"moment-diff", 1, "diff hh-core-1@before-the-migration hh-core-1"},
 		{"note", 0, "note hh-core-1@1 --pin --remark as|it|was"},
 		{"note-history", 0, "history hh-core-1"},
-		{"baseline-none", 0, "baseline list"},
+		{"baseline-demo", 0, "baseline list"},
 		{"baseline-set", 0, "baseline set hh-core-1@1 np-acc-2@1 --remark agreed|on|Friday"},
 		{"baseline-list", 0, "baseline list"},
 		{"baseline-diff", 1, "diff np-acc-2@baseline np-acc-2"},

@@ -72,6 +72,7 @@ type Daemon struct {
 	Imports  *imports.Service
 	Keeping  *keeping.Service
 	Copies   *copies.Service
+	Notes    *notes.Service
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
 	// created the account, else "".
@@ -163,6 +164,7 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 		}
 	}
 	said, finder := notes.New(d.db, d.Archive, c.Now), search.New(d.Archive, d.Fleet, dialects, c.Now)
+	d.Notes = said
 	d.Fleet.SetSearches(said.Finds(finder))
 	d.Keeping = keeping.New(d.db, d.Archive, d.Fleet, c.Log, c.Now)
 	d.Copies = copies.New(copies.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Rounds: d.Rounds, Vault: d.Vault, Dialects: dialects, Bus: bus, Heads: d.Keeping.Heads, Data: c.Data, Log: c.Log, Now: c.Now})

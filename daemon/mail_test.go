@@ -3,8 +3,6 @@ package daemon_test
 import (
 	"encoding/base64"
 	"fmt"
-	"io"
-	"mime/quotedprintable"
 	"strings"
 	"testing"
 
@@ -41,13 +39,14 @@ func TestAComparisonIsMailedWithoutItsSecrets(t *testing.T) {
 	letters := box.Letters()
 	require.Len(t, letters, 2)
 	assert.Contains(t, letters[0].Text, "to see that it arrives")
-	text := letters[1].Text
-	assert.Contains(t, text, "application/pdf")
-	plain, err := io.ReadAll(quotedprintable.NewReader(strings.NewReader(text)))
+	parts, err := letters[1].Parts()
 	require.NoError(t, err)
-	assert.Contains(t, string(plain), "●●●●●●●●")
-	for _, secret := range []string{"r4ise", "k33p"} {
-		assert.NotContains(t, string(plain), secret)
+	assert.True(t, strings.HasPrefix(parts["application/pdf"], "%PDF-"))
+	for _, media := range []string{"text/plain", "text/html"} {
+		assert.Contains(t, parts[media], "●●●●●●●●")
+		for _, secret := range []string{"r4ise", "k33p"} {
+			assert.NotContains(t, parts[media], secret)
+		}
 	}
 	box.Refuse(451, "later")
 	status, said, _ = lead.do("POST", "/api/v1/comparison/mail", body)

@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vergekeep/archive"
 	"vergekeep/daemon"
 	"vergekeep/service/accounts"
 	"vergekeep/service/fleet"
@@ -202,6 +203,29 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 			return fmt.Errorf("%s: %w", e.What, err)
 		}
 		if _, err := d.Daemon.Rounds.Wait(ctx, r.ID); err != nil {
+			return err
+		}
+		if e.Bless != "" {
+			if err := d.bless(ctx, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// bless makes what a device has now its baseline.
+func (d *Demo) bless(ctx context.Context, e scenario.Event) error {
+	device, err := d.Daemon.Fleet.Get(ctx, e.Bless)
+	if err != nil {
+		return err
+	}
+	newest, err := d.Daemon.Archive.Newest(ctx, device.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range newest {
+		if err := d.Daemon.Notes.Bless(ctx, []archive.Revision{r}, []string{fmt.Sprintf("%s:%s@%d", device.Name, r.Datastore, r.Number)}, e.Remark, false, "lead"); err != nil {
 			return err
 		}
 	}

@@ -9,9 +9,15 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
+	"errors"
 	"io"
 	"math/big"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
 	"net"
+	"net/mail"
 	"slices"
 	"strings"
 	"sync"
@@ -43,6 +49,56 @@ type Letter struct {
 	To   []string
 	User string // who was logged in; "" for nobody
 	Text string // header and body
+}
+
+// Header is the header of a letter.
+func (l Letter) Header() (mail.Header, error) {
+	m, err := mail.ReadMessage(strings.NewReader(l.Text))
+	if err != nil {
+		return nil, err
+	}
+	return m.Header, nil
+}
+
+// Parts are the decoded parts of a letter by their media types (RFC 2045, RFC 2046).
+func (l Letter) Parts() (map[string]string, error) {
+	m, err := mail.ReadMessage(strings.NewReader(l.Text))
+	if err != nil {
+		return nil, err
+	}
+	parts := map[string]string{}
+	return parts, take(parts, m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body)
+}
+
+func take(parts map[string]string, kind, encoding string, body io.Reader) error {
+	media, params, err := mime.ParseMediaType(kind)
+	if err != nil {
+		return err
+	}
+	if !strings.HasPrefix(media, "multipart/") {
+		switch strings.ToLower(encoding) {
+		case "quoted-printable":
+			body = quotedprintable.NewReader(body)
+		case "base64":
+			body = base64.NewDecoder(base64.StdEncoding, body)
+		}
+		text, err := io.ReadAll(body)
+		parts[media] = string(text)
+		return err
+	}
+	r := multipart.NewReader(body, params["boundary"])
+	for {
+		p, err := r.NextRawPart()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil {
+			err = take(parts, p.Header.Get("Content-Type"), p.Header.Get("Content-Transfer-Encoding"), p)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // maxLetters is how many are kept; the oldest go.

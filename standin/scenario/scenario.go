@@ -119,11 +119,13 @@ func (n *Network) Device(name string) *standin.Device { return n.byName[name].De
 
 // Event is something that happened: a change on a device, or a visit to some.
 type Event struct {
-	At    time.Time
-	What  string
-	Do    func(*standin.Fleet) error // may be nil
-	Visit string                     // selector of a round at this moment; "-" for none
-	Trust string                     // a device whose record learns key and serial number anew
+	At     time.Time
+	What   string
+	Do     func(*standin.Fleet) error // may be nil
+	Visit  string                     // selector of a round at this moment; "-" for none
+	Trust  string                     // a device whose record learns key and serial number anew
+	Bless  string                     // a device whose newest configuration becomes its baseline, with a remark
+	Remark string
 }
 
 func replace(old, with string) func(string) string {
@@ -198,7 +200,7 @@ func (n *Network) History(now time.Time) []Event {
 	// 7: a core change, done as agreed.
 	change(day(8, 20, 15), "hh-core-1", "lead", "", true, replace("        mtu 9000;\n        address 203.0.113.68/31;", "        mtu 9100;\n        address 203.0.113.68/31;"),
 		replace("        accept [ sites defaults ];", "        accept [ sites ];"))
-	events = append(events, Event{At: day(8, 20, 31), What: "hh-core-1 visited", Visit: "name=hh-core-1"})
+	events = append(events, Event{At: day(8, 20, 31), What: "hh-core-1 visited", Visit: "name=hh-core-1", Bless: "hh-core-1", Remark: "ticket 2041, done in its window"})
 	// 9: one that breaks off half-way, and one far too short.
 	do(day(1, 22, 0), "dd-edge-1 breaks off", func(*standin.Fleet) error { n.Device("dd-edge-1").SetFault(standin.CutShort); return nil })
 	do(day(2, 23, 0), "dd-acc-2 shows too little", func(*standin.Fleet) error { n.Device("dd-acc-2").SetFault(standin.Shrunk); return nil })
