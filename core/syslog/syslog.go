@@ -25,20 +25,20 @@ const MaxSize = 8 << 10
 
 // Message is a message.
 type Message struct {
-	Form     Form
-	Facility int // 0 to 23; -1 where the message has no priority
-	Severity int // 0 (emergency) to 7 (debug); -1 likewise
+	Form     Form `json:"form"`
+	Facility int  `json:"facility"` // 0 to 23; -1 where the message has no priority
+	Severity int  `json:"severity"` // 0 (emergency) to 7 (debug); -1 likewise
 	// Time is what the sender says; zero where it says none. Sure says that it has a
 	// year and a zone: without them the arrival rules.
-	Time    time.Time
-	Sure    bool
-	Host    string
-	App     string // the program, or the tag
-	Process string
-	ID      string // of the kind of message (RFC 5424, MSGID)
+	Time    time.Time `json:"time,omitzero"`
+	Sure    bool      `json:"sure"`
+	Host    string    `json:"host"`
+	App     string    `json:"program"` // the program, or the tag
+	Process string    `json:"process"`
+	ID      string    `json:"id"` // of the kind of message (RFC 5424, MSGID)
 	// Data is the structured data (RFC 5424, 6.3): by element and parameter.
-	Data map[string]map[string]string
-	Text string
+	Data map[string]map[string]string `json:"data,omitempty"`
+	Text string                       `json:"text"`
 }
 
 // Parse reads a message that arrived at a time. Zone is the sender's where it says
