@@ -28,11 +28,7 @@ func (a *app) archiveCommand() *cli.Command {
 func (a *app) archiveCheck() *cli.Command {
 	return &cli.Command{
 		Name: "check", Usage: "prove that nothing in the archive was altered or lost", Description: example("vergekeep archive check"),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			r, err := c.CheckArchiveWithResponse(ctx)
 			if err := client.Check(r, err); err != nil {
 				return err
@@ -56,18 +52,14 @@ func (a *app) archiveCheck() *cli.Command {
 				return yes{}
 			}
 			return nil
-		},
+		}),
 	}
 }
 
 func (a *app) archiveStats() *cli.Command {
 	return &cli.Command{
 		Name: "stats", Usage: "how much the archive keeps", Description: example("vergekeep archive stats"),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			r, err := c.GetArchiveStatsWithResponse(ctx)
 			if err := client.Check(r, err); err != nil {
 				return err
@@ -86,7 +78,7 @@ func (a *app) archiveStats() *cli.Command {
 			t.add("oldest", when(&x.Oldest, now))
 			t.add("newest", when(&x.Newest, now))
 			return a.print(cmd, x, t)
-		},
+		}),
 	}
 }
 
@@ -146,11 +138,7 @@ func (a *app) archiveRetention() *cli.Command {
 			&cli.IntFlag{Name: "daily", Usage: "then one a day up to this age in days; then one a month"},
 			&cli.BoolFlag{Name: "for-ever", Usage: "everything is kept"},
 		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			if cmd.IsSet("all") || cmd.Bool("for-ever") {
 				r, err := c.SetRetentionWithResponse(ctx, gen.RetentionEdit{AllDays: cmd.Int("all"), DailyDays: setInt(cmd, "daily")})
 				if err := client.Check(r, err); err != nil {
@@ -166,7 +154,7 @@ func (a *app) archiveRetention() *cli.Command {
 			t := &table{head: []string{"kept", "by"}}
 			t.add(r.JSON200.Said, orDash(deref(r.JSON200.Account)))
 			return a.print(cmd, r.JSON200, t)
-		},
+		}),
 	}
 }
 
@@ -179,11 +167,7 @@ func (a *app) archiveThin() *cli.Command {
 			&cli.IntFlag{Name: "all", Usage: "of a policy to try, with --dry-run"},
 			&cli.IntFlag{Name: "daily", Usage: "likewise"},
 		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			if !cmd.Bool("dry-run") {
 				if cmd.IsSet("all") || cmd.IsSet("daily") {
 					return errors.New("a policy can only be tried with --dry-run; 'vergekeep archive retention' puts it in force")
@@ -205,7 +189,7 @@ func (a *app) archiveThin() *cli.Command {
 				t.add(x.Ref, when(&x.FirstSeen, now), when(&x.LastSeen, now))
 			}
 			return a.print(cmd, r.JSON200, t)
-		},
+		}),
 	}
 }
 
@@ -215,11 +199,7 @@ func (a *app) archiveHold() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the holds", Description: example("vergekeep archive hold list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.ListHoldsWithResponse(ctx)
 					if err := client.Check(r, err); err != nil {
 						return err
@@ -230,7 +210,7 @@ func (a *app) archiveHold() *cli.Command {
 						t.add(h.Name, fmt.Sprint(h.Devices), orAll(h.Selector), h.Reason, h.Account, when(&h.At, now))
 					}
 					return a.print(cmd, r.JSON200, t)
-				},
+				}),
 			},
 			{
 				Name: "set", Usage: "hold devices", ArgsUsage: "NAME SELECTOR", Description: example("vergekeep archive hold set 'case 7' site=Northgate --reason 'the insurer asked'"),
@@ -249,17 +229,10 @@ func (a *app) archiveHold() *cli.Command {
 			},
 			{
 				Name: "lift", Usage: "hold no longer", ArgsUsage: "NAME", Description: example("vergekeep archive hold lift 'case 7'"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "a name"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(1, "a name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.LiftHoldWithResponse(ctx, cmd.Args().First())
 					return client.Check(r, err)
-				},
+				}),
 			},
 		},
 	}

@@ -23,11 +23,7 @@ func (a *app) dialectCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list the dialects that the service has loaded", Description: example("vergekeep dialect list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.ListDialectsWithResponse(ctx)
 					if err := client.Check(r, err); err != nil {
 						return err
@@ -37,7 +33,7 @@ func (a *app) dialectCommand() *cli.Command {
 						t.add(d.Name, d.Title, d.Channel, d.Reader, d.Source, d.Version)
 					}
 					return a.print(cmd, r.JSON200, t)
-				},
+				}),
 			},
 			{
 				Name: "show", Usage: "print a built-in dialect, to start one's own from", ArgsUsage: "NAME",
@@ -122,11 +118,7 @@ func (a *app) journalCommand() *cli.Command {
 	return &cli.Command{
 		Name: "journal", Usage: "who did what in the service itself", Category: "Access", Description: example("vergekeep journal --limit 50"),
 		Flags: []cli.Flag{&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many entries"}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			limit := cmd.Int("limit")
 			r, err := c.ListJournalWithResponse(ctx, &gen.ListJournalParams{Limit: &limit})
 			if err := client.Check(r, err); err != nil {
@@ -137,7 +129,7 @@ func (a *app) journalCommand() *cli.Command {
 				t.add(e.At.Local().Format("2006-01-02 15:04:05"), e.Account, e.Action, e.Object, e.Detail)
 			}
 			return a.print(cmd, r.JSON200.Items, t)
-		},
+		}),
 	}
 }
 
@@ -156,20 +148,13 @@ func (a *app) accountCommand() *cli.Command {
 	setState := func(name, usage string, state gen.AccountEditState) *cli.Command {
 		return &cli.Command{
 			Name: name, Usage: usage, ArgsUsage: "NAME", Description: example("vergekeep account " + name + " noc"),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				if err := exactly(cmd, 1, "the account's name"); err != nil {
-					return err
-				}
-				c, err := a.connect(cmd)
-				if err != nil {
-					return err
-				}
+			Action: a.with(1, "the account's name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 				r, err := c.EditAccountWithResponse(ctx, cmd.Args().First(), gen.AccountEdit{State: state})
 				if err := client.Check(r, err); err != nil {
 					return err
 				}
 				return row(cmd, *r.JSON200)
-			},
+			}),
 		}
 	}
 	return &cli.Command{
@@ -177,34 +162,24 @@ func (a *app) accountCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list accounts", Description: example("vergekeep account list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.ListAccountsWithResponse(ctx)
 					if err := client.Check(r, err); err != nil {
 						return err
 					}
 					return row(cmd, *r.JSON200...)
-				},
+				}),
 			},
 			{
 				Name: "add", Usage: "add an account; its password is asked for, or read from the standard input", ArgsUsage: "NAME",
 				Description: example("vergekeep account add auditor --may see"),
 				Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "may", Value: []string{"see"}, Usage: "see, operate, see-secrets, administer"}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "the account's name"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(1, "the account's name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					in := gen.NewAccount{Name: cmd.Args().First(), Rights: []gen.Right{}}
 					for _, r := range cmd.StringSlice("may") {
 						in.Rights = append(in.Rights, gen.Right(r))
 					}
+					var err error
 					if in.Password, err = a.ask("Password of "+in.Name+": ", true); err != nil {
 						return err
 					}
@@ -213,17 +188,13 @@ func (a *app) accountCommand() *cli.Command {
 						return err
 					}
 					return row(cmd, *r.JSON201)
-				},
+				}),
 			},
 			setState("disable", "disable an account; its sign-ins and tokens end", gen.AccountEditStateDisabled),
 			setState("enable", "enable a disabled account", gen.AccountEditStateActive),
 			{
 				Name: "password", Usage: "change one's own password: the old one and the new one are asked for", Description: example("vergekeep account password"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					old, err := a.ask("Present password: ", true)
 					if err != nil {
 						return err
@@ -238,7 +209,7 @@ func (a *app) accountCommand() *cli.Command {
 					}
 					fmt.Fprintln(a.Out, "The password is changed.")
 					return nil
-				},
+				}),
 			},
 		},
 	}
@@ -250,11 +221,7 @@ func (a *app) tokenCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list tokens", Description: example("vergekeep token list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.ListTokensWithResponse(ctx)
 					if err := client.Check(r, err); err != nil {
 						return err
@@ -265,7 +232,7 @@ func (a *app) tokenCommand() *cli.Command {
 						t.add(strconv.FormatInt(x.Id, 10), x.Name, x.Account, when(&x.Created, now), when(x.LastUsed, now), when(x.Revoked, now))
 					}
 					return a.print(cmd, r.JSON200, t)
-				},
+				}),
 			},
 			{
 				Name: "revoke", Usage: "revoke a token", ArgsUsage: "NUMBER", Description: example("vergekeep token revoke 3"),

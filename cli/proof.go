@@ -190,14 +190,7 @@ func (a *app) archiveProve() *cli.Command {
 		Name: "prove", Usage: "write a file that convinces others of a revision", ArgsUsage: "REF FILE",
 		Description: example("vergekeep archive prove hh-core-1@2 ./hh-core-1.proof") +
 			"\n\nIt holds the whole text with its secrets. Together with signed heads it shows that this text was in the archive then, and that it\nand all that came after it was not altered since; docs/proof.md publishes the procedure.",
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := exactly(cmd, 2, "a ref and a file"); err != nil {
-				return err
-			}
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(2, "a ref and a file", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			r, err := c.GetProofWithResponse(ctx, &gen.GetProofParams{Ref: cmd.Args().First(), Zone: zone()})
 			if err := client.Check(r, err); err != nil {
 				return err
@@ -207,7 +200,7 @@ func (a *app) archiveProve() *cli.Command {
 				return err
 			}
 			return writeNew(cmd.Args().Get(1), append(indented.Bytes(), '\n'), 0o600)
-		},
+		}),
 	}
 }
 

@@ -22,14 +22,7 @@ func (a *app) linesCommand() *cli.Command {
 		Name: "lines", Usage: "since when each line of a configuration stands", ArgsUsage: "REF", Category: "Every day",
 		Description: example("vergekeep lines np-acc-2", "vergekeep lines hh-fw-1:running/guests@2026-11-20", "vergekeep lines np-acc-2 --younger-than 7d"),
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "younger-than", Usage: "only lines that came after this: 7d, 36h, 2026-11-20, or a moment"}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := exactly(cmd, 1, "a ref"); err != nil {
-				return err
-			}
-			c, err := a.connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, "a ref", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			r, err := c.GetLinesWithResponse(ctx, &gen.GetLinesParams{Ref: cmd.Args().First(), Zone: zone()})
 			if err := client.Check(r, err); err != nil {
 				return noDevice(err, cmd.Args().First())
@@ -64,7 +57,7 @@ func (a *app) linesCommand() *cli.Command {
 				t.add(fmt.Sprintf("@%d", l.Since), when(&rev.FirstSeen, now), orDash(deref(rev.Author)), fmt.Sprint(i+1), l.Text, lineStory(l, by, now))
 			}
 			return a.print(cmd, x, t)
-		},
+		}),
 	}
 }
 
@@ -216,11 +209,7 @@ func (a *app) momentCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "list them, the newest first", Description: example("vergekeep moment list"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.ListMomentsWithResponse(ctx)
 					if err := client.Check(r, err); err != nil {
 						return err
@@ -231,41 +220,27 @@ func (a *app) momentCommand() *cli.Command {
 						t.add(m.Name, when(&m.At, now), orDash(m.Remark), m.Account)
 					}
 					return a.print(cmd, r.JSON200, t)
-				},
+				}),
 			},
 			{
 				Name: "set", Usage: "give a time a name, which refs can then use", ArgsUsage: "NAME",
 				Description: example("vergekeep moment set 'before the core migration'", "vergekeep moment set audit-2026 --at 2026-11-20T18:00 --remark 'what the auditor saw'", "vergekeep diff 'hh-core-1@before the core migration' hh-core-1"),
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Usage: "the time; now if left out"}, &cli.StringFlag{Name: "remark"}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "a name"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(1, "a name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.SetMomentWithResponse(ctx, cmd.Args().First(), gen.MomentEdit{At: set(cmd, "at"), Remark: set(cmd, "remark"), Zone: zone()})
 					if err := client.Check(r, err); err != nil {
 						return err
 					}
 					fmt.Fprintf(a.Err, "%q is %s.\n", r.JSON200.Name, r.JSON200.At.Local().Format("2006-01-02 15:04:05"))
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "delete", Usage: "take a name away; the archive stays as it is", ArgsUsage: "NAME", Description: example("vergekeep moment delete audit-2026"),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					if err := exactly(cmd, 1, "a name"); err != nil {
-						return err
-					}
-					c, err := a.connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: a.with(1, "a name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					r, err := c.DeleteMomentWithResponse(ctx, cmd.Args().First())
 					return client.Check(r, err)
-				},
+				}),
 			},
 		},
 	}

@@ -36,6 +36,7 @@ type index struct {
 
 	paths   [][]string
 	pathIDs map[string]int32
+	places  places
 
 	order atomic.Pointer[order]
 }
@@ -67,15 +68,38 @@ func (x *index) sorted(w *wanted) []*document {
 // document is the newest text of a configuration.
 type document struct {
 	revision archive.Revision
-	lines    []int32 // by line of the text: its place in the index
-	under    []int32 // by line: the path of headings above it
-	blocks   bitset  // of which blocks of the index it has lines
+	lines    []int32 // by line of the text: its place, see [places]
+	blocks   bitset  // of which blocks of places it has lines
 	stands   *stands // once it was asked for
 }
 
-// blockSize is how many lines of the index, one after the other, make a block. The
-// lines that a configuration alone has came into the index together, so that a rare
-// line is looked for in few configurations.
+// places are the distinct lines under the distinct paths of headings: one number
+// says both, so that looking through a configuration reads one number a line.
+type places struct {
+	line, path []int32
+	next       []int32 // another place of the same line; -1 for none
+	first      []int32 // by line: a place of it
+	known      map[uint64]int32
+}
+
+func (p *places) of(line, path int32) int32 {
+	key := uint64(line)<<32 | uint64(path)
+	id, ok := p.known[key]
+	if !ok {
+		id = int32(len(p.line))
+		p.known[key] = id
+		for int(line) >= len(p.first) {
+			p.first = append(p.first, -1)
+		}
+		p.line, p.path, p.next = append(p.line, line), append(p.path, path), append(p.next, p.first[line])
+		p.first[line] = id
+	}
+	return id
+}
+
+// blockSize is how many places, one after the other, make a block. The lines that a
+// configuration alone has came into the index together, so that a rare line is
+// looked for in few configurations.
 const blockSize = 256
 
 // bitset is a set of small numbers.
@@ -140,7 +164,7 @@ func (x *index) stands(ctx context.Context, k archive.Key, number int) (*stands,
 }
 
 func newIndex(a *archive.Archive, d dialect.Set) *index {
-	return &index{archive: a, dialects: d, docs: map[archive.Key]*document{}, known: map[uint64]int32{}, seed: maphash.MakeSeed(), hidden: map[int32]string{}, pathIDs: map[string]int32{}}
+	return &index{archive: a, dialects: d, docs: map[archive.Key]*document{}, known: map[uint64]int32{}, seed: maphash.MakeSeed(), hidden: map[int32]string{}, pathIDs: map[string]int32{}, places: places{known: map[uint64]int32{}}}
 }
 
 // parsed is a text on its way into the index.
@@ -305,18 +329,17 @@ func splitLines(text string) []string {
 }
 
 func (x *index) add(p parsed) {
-	d := &document{revision: p.revision, lines: make([]int32, len(p.lines)), under: make([]int32, len(p.lines))}
+	d := &document{revision: p.revision, lines: make([]int32, len(p.lines))}
 	var last []string
 	var lastID int32 = -1
 	for i, line := range p.lines {
 		shown, hidden := p.shown[i]
-		d.lines[i] = x.line(line, shown, hidden)
 		if lastID < 0 || !same(last, p.paths[i]) {
 			last, lastID = p.paths[i], x.path(p.paths[i])
 		}
-		d.under[i] = lastID
+		d.lines[i] = x.places.of(x.line(line, shown, hidden), lastID)
 	}
-	d.blocks = make(bitset, x.body.Len()/blockSize/64+1)
+	d.blocks = make(bitset, len(x.places.line)/blockSize/64+1)
 	for _, id := range d.lines {
 		d.blocks.set(id / blockSize)
 	}
@@ -361,13 +384,15 @@ func (x *index) path(path []string) int32 {
 	return id
 }
 
-// hits marks the lines that a matcher finds, and the blocks that they are in. For
+// hits marks the places of the lines that a matcher finds, and their blocks. For
 // whoever may not see secrets lines that hold one are matched as they are shown.
-func (x *index) hits(m *find.Matcher, seeSecrets bool) (lines, blocks bitset) {
-	lines, blocks = make(bitset, x.body.Len()/64+1), make(bitset, x.body.Len()/blockSize/64+1)
-	mark := func(id int32) {
-		lines.set(id)
-		blocks.set(id / blockSize)
+func (x *index) hits(m *find.Matcher, seeSecrets bool) (found, blocks bitset) {
+	found, blocks = make(bitset, len(x.places.line)/64+1), make(bitset, len(x.places.line)/blockSize/64+1)
+	mark := func(line int32) {
+		for id := x.places.first[line]; id >= 0; id = x.places.next[id] {
+			found.set(id)
+			blocks.set(id / blockSize)
+		}
 	}
 	m.Lines(&x.body, func(i int) {
 		if _, hidden := x.hidden[int32(i)]; !hidden || seeSecrets {
@@ -381,16 +406,16 @@ func (x *index) hits(m *find.Matcher, seeSecrets bool) (lines, blocks bitset) {
 			}
 		}
 	}
-	return lines, blocks
+	return found, blocks
 }
 
 // Memory is about how many bytes the index takes.
 func (x *index) memory() int {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
-	n := x.body.Memory() + 24*len(x.known)
+	n := x.body.Memory() + 24*len(x.known) + 36*len(x.places.line) + 4*len(x.places.first)
 	for _, d := range x.docs {
-		n += 8*len(d.lines) + 8*len(d.blocks) + 400
+		n += 4*len(d.lines) + 8*len(d.blocks) + 400
 	}
 	return n
 }

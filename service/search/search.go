@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 	"sort"
 	"strings"
@@ -261,10 +262,10 @@ func (s *Service) newest(ctx context.Context, m *find.Matcher, w *wanted, out *A
 		return err
 	}
 	x.mu.RLock()
-	lines, blocks := x.hits(m, w.seeSecrets)
+	found, blocks := x.hits(m, w.seeSecrets)
 	docs := x.sorted(w)
 	out.Searched = len(docs)
-	under := make([]int, len(x.paths)) // hits by path
+	counts := make([]int32, len(x.places.line)) // hits by place
 	w.start()
 	for _, d := range docs {
 		if !d.blocks.meets(blocks) {
@@ -272,21 +273,29 @@ func (s *Service) newest(ctx context.Context, m *find.Matcher, w *wanted, out *A
 		}
 		n := 0
 		for i, id := range d.lines {
-			if !lines.has(id) {
+			if !found.has(id) {
 				continue
 			}
 			n++
-			under[d.under[i]]++
+			counts[id]++
 			if len(out.Hits) < w.limit {
-				text, hidden := x.hidden[id]
+				line := x.places.line[id]
+				text, hidden := x.hidden[line]
 				if !hidden || w.seeSecrets {
-					text = x.body.Line(int(id))
+					text = x.body.Line(int(line))
 				}
-				out.Hits = append(out.Hits, Hit{Key: d.revision.Key, Device: w.names[d.revision.Device], Number: d.revision.Number, Line: i + 1, Text: text, Path: x.paths[d.under[i]], Spans: m.Spans(text)})
+				out.Hits = append(out.Hits, Hit{Key: d.revision.Key, Device: w.names[d.revision.Device], Number: d.revision.Number, Line: i + 1, Text: text, Path: x.paths[x.places.path[id]], Spans: m.Spans(text)})
 			}
 		}
 		w.byDevice[d.revision.Device] += n
 		out.Total += n
+	}
+	under := make([]int, len(x.paths)) // hits by path
+	for i, word := range found {
+		for ; word != 0; word &= word - 1 {
+			id := i*64 + bits.TrailingZeros64(word)
+			under[x.places.path[id]] += int(counts[id])
+		}
 	}
 	for path, n := range under {
 		if n > 0 {
