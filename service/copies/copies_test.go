@@ -223,6 +223,15 @@ func TestAMirrorIsPushedAndCatchesUp(t *testing.T) {
 	p.run("mirror", "1 written")
 	assert.Equal(t, 4, strings.Count(gitSays(t, at, "log", "--format=%B", "main", "--", "ng-acc-1.cfg"), "Revision: "))
 
+	// Another remote gets all of it, whatever its names are like.
+	another := filepath.Join(t.TempDir(), "another.git")
+	require.NoError(t, os.MkdirAll(another, 0o700))
+	gitSays(t, another, "init", "-q", "--bare", "-b", "main")
+	long := strings.Repeat("a-long-folder/", 30)
+	p.set(copies.Copy{Name: "mirror", Destination: "git:" + another, Names: long + "{device}.cfg"})
+	p.run("mirror", "4 written")
+	assert.Contains(t, gitSays(t, another, "show", "main:"+long+"ng-acc-1.cfg"), "lan 4\n")
+
 	// What is somebody else's is left alone.
 	other := filepath.Join(t.TempDir(), "other")
 	require.NoError(t, os.MkdirAll(other, 0o700))

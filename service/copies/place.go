@@ -2,6 +2,7 @@ package copies
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -164,11 +165,8 @@ func (r *remote) Close() error { return errors.Join(r.files.Close(), r.conn.Clos
 // repository is where a mirror is made before it is pushed. Another remote, other
 // names or other masking begin another one.
 func (s *Service) repository(ctx context.Context, c *Copy) (string, error) {
-	masked := "masked"
-	if c.Secrets {
-		masked = "plain"
-	}
-	where := filepath.Join(s.Data, "mirrors", fmt.Sprintf("%d-%s", c.ID, hex.EncodeToString([]byte(masked+" "+c.Names)))+".git")
+	which := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%t", c.Destination, c.Names, c.Secrets))
+	where := filepath.Join(s.Data, "mirrors", fmt.Sprintf("%d-%x.git", c.ID, which[:8]))
 	if err := git.Init(ctx, where, true); err != nil {
 		return where, err
 	}

@@ -19,7 +19,7 @@ type ever struct {
 	mu    sync.Mutex
 	tick  uint64 // of the archive's clock, up to which it is in step
 	full  bool
-	pasts map[int64]*past // by configuration
+	pasts map[archive.Key]*past
 
 	body  find.Body
 	known map[uint64]int32 // hash of a line: its place
@@ -36,7 +36,7 @@ type past struct {
 }
 
 func newEver(a *archive.Archive) *ever {
-	return &ever{archive: a, pasts: map[int64]*past{}, known: map[uint64]int32{}, seed: maphash.MakeSeed()}
+	return &ever{archive: a, pasts: map[archive.Key]*past{}, known: map[uint64]int32{}, seed: maphash.MakeSeed()}
 }
 
 // refresh brings it in step with the archive.
@@ -45,20 +45,12 @@ func (x *ever) refresh(ctx context.Context) error {
 	if x.full && len(devices) == 0 {
 		return nil
 	}
-	ends, err := x.archive.Ends(ctx)
-	if err != nil {
-		return err
-	}
 	if !x.full {
-		byKey := make(map[archive.Key]archive.End, len(ends))
-		for _, e := range ends {
-			byKey[e.Key] = e
-		}
 		var p *past
 		if err := x.archive.Each(ctx, func(r archive.Revision, text func() (string, error)) error {
 			if p == nil || p.key != r.Key {
 				p.filled()
-				p = x.past(archive.End{ID: byKey[r.Key].ID, Key: r.Key})
+				p = x.past(r.Key)
 			}
 			p.upTo = max(p.upTo, r.Number)
 			if r.Thinned {
@@ -76,12 +68,16 @@ func (x *ever) refresh(ctx context.Context) error {
 		x.tick, x.full = tick, true
 		return nil
 	}
+	ends, err := x.archive.Ends(ctx)
+	if err != nil {
+		return err
+	}
 	contents := x.archive.Contents()
 	for _, e := range ends {
 		if !slices.Contains(devices, e.Device) {
 			continue
 		}
-		p := x.past(e)
+		p := x.past(e.Key)
 		if p.upTo >= e.Last {
 			continue
 		}
@@ -105,11 +101,11 @@ func (x *ever) refresh(ctx context.Context) error {
 	return nil
 }
 
-func (x *ever) past(e archive.End) *past {
-	p := x.pasts[e.ID]
+func (x *ever) past(k archive.Key) *past {
+	p := x.pasts[k]
 	if p == nil {
-		p = &past{key: e.Key}
-		x.pasts[e.ID] = p
+		p = &past{key: k}
+		x.pasts[k] = p
 	}
 	p.has = make(map[int32]bool, len(p.lines))
 	for _, id := range p.lines {
@@ -175,7 +171,7 @@ func (x *ever) candidates(ctx context.Context, m *find.Matcher) (map[archive.Key
 	defer x.mu.Unlock()
 	if err := x.refresh(ctx); err != nil {
 		// What was taken in by half is begun anew.
-		x.full, x.tick, x.pasts = false, 0, map[int64]*past{}
+		x.full, x.tick, x.pasts = false, 0, map[archive.Key]*past{}
 		return nil, err
 	}
 	lines := make(bitset, x.body.Len()/64+1)
