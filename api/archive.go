@@ -266,11 +266,7 @@ func (s *server) CompareFleet(c *gin.Context, params gen.CompareFleetParams) {
 // ListMoments implements listMoments.
 func (s *server) ListMoments(c *gin.Context) {
 	list, err := s.Notes.Moments(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, each(list, apiMoment))
+	answer(s, c, http.StatusOK, each(list, apiMoment), err)
 }
 
 func apiMoment(m notes.Moment) gen.Moment {
@@ -404,11 +400,7 @@ func apiFound(a *search.Answer, without bool) gen.Found {
 // ListSearches implements listSearches.
 func (s *server) ListSearches(c *gin.Context) {
 	list, err := s.Notes.Searches(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, each(list, apiSearch))
+	answer(s, c, http.StatusOK, each(list, apiSearch), err)
 }
 
 func apiSearch(x notes.Search) gen.SavedSearch {

@@ -331,6 +331,35 @@ func TestAnSFTPServerIsKeptCurrent(t *testing.T) {
 	require.ErrorIs(t, err, copies.ErrPlace)
 }
 
+// TestOneThatCannotBeShownHoldsUpNoOther has a configuration whose dialect is gone,
+// so that nobody knows where its secrets stand.
+func TestOneThatCannotBeShownHoldsUpNoOther(t *testing.T) {
+	p := newPlace(t)
+	p.Put(t, "v-petrel-r", "capstan", "system { host v-petrel-r; }\n")
+	p.put("ng-acc-1", 1)
+	remote := filepath.Join(t.TempDir(), "remote.git")
+	require.NoError(t, os.MkdirAll(remote, 0o700))
+	gitSays(t, remote, "init", "-q", "--bare", "-b", "main")
+	where := filepath.Join(t.TempDir(), "shelf")
+	p.set(copies.Copy{Name: "shelf", Destination: "folder:" + where, Names: "{device}.cfg"})
+	p.set(copies.Copy{Name: "mirror", Destination: "git:" + remote, Names: "{device}.cfg"})
+	capstan := p.Set["capstan"]
+	delete(p.Set, "capstan")
+	for _, name := range []string{"shelf", "mirror", "shelf", "mirror"} {
+		c, err := p.s.Run(t.Context(), name)
+		require.ErrorIs(t, err, copies.ErrPlace, name)
+		assert.Contains(t, c.LastSaid, "1 left out; v-petrel-r@1: its secrets cannot be masked")
+	}
+	assert.Contains(t, files(t, where), "ng-acc-1.cfg")
+	assert.NotContains(t, files(t, where), "v-petrel-r.cfg")
+	assert.Contains(t, gitSays(t, remote, "show", "main:ng-acc-1.cfg"), "lan 1\n")
+	// Once it is there again, so is the copy.
+	p.Set["capstan"] = capstan
+	p.run("shelf", "1 written")
+	p.run("mirror", "1 written")
+	assert.Contains(t, gitSays(t, remote, "show", "main:v-petrel-r.cfg"), "v-petrel-r")
+}
+
 // TestCopiesFollowRounds has a round end, and a copy that could not be written.
 func TestCopiesFollowRounds(t *testing.T) {
 	p := newPlace(t)

@@ -163,23 +163,27 @@ func (s *Service) run(ctx context.Context, c *Copy) (written int, err error) {
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, to.Close()) }()
+	left := leftOut{} // one configuration that cannot be shown holds up no other
 	for part := range slices.Chunk(list, batch) {
 		upTo := map[int64]int{}
 		for _, e := range part {
 			if err := ctx.Err(); err != nil {
 				return written, context.Cause(ctx)
 			}
-			upTo[e.configuration] = max(upTo[e.configuration], e.Number)
 			if e.Thinned || e.Origin == archive.Drafted || !dated && e.path == "" {
+				if left[e.configuration] == nil {
+					upTo[e.configuration] = max(upTo[e.configuration], e.Number)
+				}
 				continue
 			}
-			text, err := s.text(ctx, c, &e.Revision)
-			if err != nil {
-				return written, fmt.Errorf("%s: %w", e.name(), err)
+			text, ok := s.text(ctx, c, &e, left)
+			if !ok {
+				continue
 			}
 			if err := to.Put(e.path, []byte(text)); err != nil {
 				return written, err
 			}
+			upTo[e.configuration] = max(upTo[e.configuration], e.Number)
 			written++
 		}
 		if err := s.note(ctx, c.ID, upTo); err != nil {
@@ -187,7 +191,7 @@ func (s *Service) run(ctx context.Context, c *Copy) (written int, err error) {
 		}
 	}
 	if written == 0 {
-		return 0, nil
+		return 0, left.err()
 	}
 	for _, log := range changeLogs(list, len(known) == 0, s.Now()) {
 		if err := to.Put(log.path, []byte(log.text)); err != nil {
@@ -198,7 +202,18 @@ func (s *Service) run(ctx context.Context, c *Copy) (written int, err error) {
 	if err != nil {
 		return written, err
 	}
-	return written, to.Put(headsFile, heads)
+	return written, errors.Join(to.Put(headsFile, heads), left.err())
+}
+
+// leftOut is the configurations that could not be shown, and why.
+type leftOut map[int64]error
+
+// err says how many are left out, and why one of them is.
+func (l leftOut) err() error {
+	for _, err := range l {
+		return fmt.Errorf("%d left out; %w", len(l), err)
+	}
+	return nil
 }
 
 // headsFile is where a copy has the ends of all chains: whoever keeps the copy
@@ -334,17 +349,24 @@ func host(d *fleet.Device) string {
 	return at
 }
 
-// text is a revision as the copy shows it.
-func (s *Service) text(ctx context.Context, c *Copy, r *archive.Revision) (string, error) {
-	text, err := s.Archive.Text(ctx, *r)
-	if err != nil || c.Secrets {
-		return text, err
+// text is a revision as the copy shows it; false where it, or one before it of the
+// same configuration, cannot be shown.
+func (s *Service) text(ctx context.Context, c *Copy, e *entry, left leftOut) (string, bool) {
+	if left[e.configuration] != nil {
+		return "", false
 	}
-	dl := s.Dialects[r.Platform()]
-	if dl == nil {
-		return "", fmt.Errorf("its secrets cannot be masked: the dialect %s is not loaded", r.Platform())
+	text, err := s.Archive.Text(ctx, e.Revision)
+	if err == nil && !c.Secrets {
+		if dl := s.Dialects[e.Platform()]; dl != nil {
+			text = dl.Masked(text)
+		} else {
+			err = fmt.Errorf("its secrets cannot be masked: the dialect %s is not loaded", e.Platform())
+		}
 	}
-	return dl.Masked(text), nil
+	if err != nil {
+		left[e.configuration] = fmt.Errorf("%s: %w", e.name(), err)
+	}
+	return text, err == nil
 }
 
 type file struct{ path, text string }

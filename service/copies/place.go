@@ -209,28 +209,30 @@ func (s *Service) mirror(ctx context.Context, c *Copy, names *naming.Pattern) (i
 	list = slices.DeleteFunc(list, func(e entry) bool {
 		return e.Thinned || e.Origin == archive.Drafted || there[e.name()]
 	})
+	left := leftOut{}
+	written := 0
 	if len(list) > 0 {
-		if err := s.commit(ctx, c, where, list); err != nil {
+		if written, err = s.commit(ctx, c, where, list, left); err != nil {
 			return 0, err
 		}
 	}
 	// What could not be pushed the last time is pushed now.
-	return len(list), git.Push(ctx, where, remoteOf(c))
+	return written, errors.Join(git.Push(ctx, where, remoteOf(c)), left.err())
 }
 
-func (s *Service) commit(ctx context.Context, c *Copy, where string, list []entry) error {
+func (s *Service) commit(ctx context.Context, c *Copy, where string, list []entry, left leftOut) (written int, err error) {
 	heads, err := s.heads(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return git.Add(ctx, where, func(yield func(git.Commit, error) bool) {
+	err = git.Add(ctx, where, func(yield func(git.Commit, error) bool) {
 		for i := range list {
 			e := &list[i]
-			text, err := s.text(ctx, c, &e.Revision)
-			if err != nil {
-				yield(git.Commit{}, fmt.Errorf("%s: %w", e.name(), err))
-				return
+			text, ok := s.text(ctx, c, e, left)
+			if !ok {
+				continue
 			}
+			written++
 			trailers := [][2]string{{"Revision", e.name()}, {"Hash", hex.EncodeToString(e.Hash[:])}}
 			if e.round > 0 {
 				trailers = append(trailers, [2]string{"Round", fmt.Sprint(e.round)})
@@ -239,9 +241,13 @@ func (s *Service) commit(ctx context.Context, c *Copy, where string, list []entr
 				return
 			}
 		}
+		if written == 0 {
+			return
+		}
 		now := s.Now()
 		yield(git.Commit{Path: headsFile, At: now, Arrived: now, Title: "The ends of all chains", Text: heads}, nil)
 	})
+	return written, err
 }
 
 // commitFile puts one file into a mirror.
