@@ -49,6 +49,9 @@ type Dialect struct {
 	Values       []*pattern.Pattern // what is captured is the value; the rest says which line it is
 	Own          []*pattern.Pattern // what each device has of its own
 
+	Signals []Signal
+	Ask     *Question // nil: there is no cheap one
+
 	Variants []Variant
 
 	aside  []*pattern.Pattern // of what does not count besides, see [Dialect.With]

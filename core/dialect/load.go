@@ -101,6 +101,8 @@ type file struct {
 		Resalted bool
 	}
 	Order, Values, Own []string
+	Signals            []fileSignal
+	Ask                *struct{ After, Match, Object string }
 	Variants           []fileVariant
 }
 
@@ -422,6 +424,7 @@ func (c *checker) build(f *file) *Dialect {
 	for i, capture := range f.Captures {
 		c.kept(f, capture.From, "captures", strconv.Itoa(i), "from")
 	}
+	c.signals(f, d)
 	return d
 }
 
