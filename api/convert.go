@@ -53,7 +53,7 @@ func apiDevice(d fleet.Device) gen.Device {
 		Id: d.ID, Name: d.Name, Site: d.Site, Role: d.Role, Platform: d.Platform, Address: d.Address(), Labels: d.Labels,
 		State: gen.DeviceState(d.State), Freshness: gen.Freshness(d.Freshness), Edition: d.Edition,
 		Transport: (*gen.DeviceTransport)(some(string(d.Transport))), Via: some(d.Via), OldAlgorithms: some(d.OldAlgorithms), OldInUse: some(d.OldInUse),
-		Pair: some(d.Pair), Source: some(d.Source), Unsaved: some(d.Unsaved), UnsavedSince: moment(d.UnsavedSince),
+		Pair: some(d.Pair), Zone: some(d.Zone), Source: some(d.Source), Unsaved: some(d.Unsaved), UnsavedSince: moment(d.UnsavedSince),
 		Model: some(d.Nameplate.Model), Serial: some(d.Nameplate.Serial), Version: some(d.Nameplate.Version), Uptime: some(d.Nameplate.Uptime),
 		LastGood: moment(d.LastGood), LastVisit: moment(d.LastVisit), LastChange: moment(d.LastChange), Suspect: some(d.Suspect),
 	}

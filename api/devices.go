@@ -74,7 +74,7 @@ func (s *server) AddDevice(c *gin.Context) {
 	}
 	d := fleet.Device{
 		Name: in.Name, Platform: in.Platform, Addresses: fleet.SplitAddresses(in.Address), Site: value(in.Site), Role: value(in.Role), Labels: value(in.Labels),
-		Transport: fleet.Transport(value(in.Transport)), Via: value(in.Via), OldAlgorithms: value(in.OldAlgorithms), Patience: value(in.Patience), Pair: value(in.Pair),
+		Transport: fleet.Transport(value(in.Transport)), Via: value(in.Via), OldAlgorithms: value(in.OldAlgorithms), Patience: value(in.Patience), Pair: value(in.Pair), Zone: value(in.Zone),
 	}
 	d.Nameplate.Serial = value(in.Serial)
 	d, err := s.Fleet.Add(c, d, caller(c).Name)
@@ -163,7 +163,7 @@ func (s *server) EditDevice(c *gin.Context, name gen.Name, params gen.EditDevice
 	}
 	d, err := s.Fleet.Edit(c, name, edition, fleet.Change{
 		Name: in.Name, Site: in.Site, Role: in.Role, Platform: in.Platform, Address: in.Address, Labels: in.Labels, State: (*string)(in.State),
-		Transport: (*string)(in.Transport), Via: in.Via, OldAlgorithms: in.OldAlgorithms, Patience: in.Patience, Pair: in.Pair,
+		Transport: (*string)(in.Transport), Via: in.Via, OldAlgorithms: in.OldAlgorithms, Patience: in.Patience, Pair: in.Pair, Zone: in.Zone,
 	}, caller(c).Name)
 	if err == nil {
 		c.Header("ETag", etag(d))

@@ -78,7 +78,7 @@ func (s *server) validate(c *gin.Context) {
 	whole, limit := c.Request.Body, bodyLimit(c)
 	if op.RequestBody != nil {
 		c.Request.Body = http.MaxBytesReader(c.Writer, whole, limit)
-		if kind := c.ContentType(); kind != "application/json" {
+		if kind := c.ContentType(); op.RequestBody.Value.Content[kind] == nil {
 			problem(c, http.StatusUnsupportedMediaType, "The body must be JSON.", "Send it with Content-Type: application/json.")
 			return
 		}

@@ -16,7 +16,9 @@ import (
 	"vergekeep/core/reason"
 	"vergekeep/core/ref"
 	"vergekeep/core/selector"
+	"vergekeep/core/window"
 	"vergekeep/service/accounts"
+	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/fleet"
 	"vergekeep/service/imports"
@@ -25,6 +27,7 @@ import (
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
+	"vergekeep/service/signals"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
@@ -73,6 +76,13 @@ var statuses = []struct {
 	{mail.ErrServer, http.StatusBadRequest, "This is not a mail server."},
 	{mail.ErrAddress, http.StatusBadRequest, "This is not a mail address."},
 	{mail.ErrSend, http.StatusBadGateway, "The mail could not be handed over."},
+	{changes.ErrUnknown, http.StatusNotFound, "There is no such change."},
+	{changes.ErrVerdict, http.StatusUnprocessableEntity, "It cannot be judged like this."},
+	{changes.ErrNone, http.StatusNotFound, "There is none of that name."},
+	{changes.ErrFilter, http.StatusBadRequest, "Changes cannot be looked for like this."},
+	{window.ErrWindow, http.StatusBadRequest, "This is no window."},
+	{signals.ErrSender, http.StatusBadRequest, "Messages cannot be told apart like this."},
+	{signals.ErrUnknown, http.StatusNotFound, "There is no such sender."},
 	{rounds.ErrAddresses, http.StatusBadRequest, "These are no addresses."},
 	{rounds.ErrUnknownSchedule, http.StatusNotFound, "There is no such schedule."},
 	{rounds.ErrScheduleThere, http.StatusConflict, "A schedule of that name exists."},

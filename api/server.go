@@ -22,6 +22,7 @@ import (
 	"vergekeep/archive"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
@@ -31,6 +32,7 @@ import (
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
+	"vergekeep/service/signals"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
@@ -38,29 +40,32 @@ import (
 
 // Config is what the interface serves.
 type Config struct {
-	DB       *store.DB
-	Archive  *archive.Archive
-	Fleet    *fleet.Fleet
-	Vault    *vault.Vault
-	Rounds   *rounds.Service
-	Imports  *imports.Service
-	Copies   *copies.Service
-	Post     *post.Service
-	Texts    *texts.Texts
-	Notes    *notes.Service
-	Finder   *search.Service
-	Keeping  *keeping.Service
-	Scratch  string // a folder for files that do not stay
-	Accounts *accounts.Accounts
-	Dialects dialect.Set
-	Bus      *events.Bus
-	Log      *slog.Logger
-	Metrics  http.Handler
-	Console  fs.FS // the built console
-	Version  string
-	Secure   bool            // served over TLS
-	Ready    func() error    // nil when ready
-	Stopping <-chan struct{} // closed when streams have to end
+	DB        *store.DB
+	Archive   *archive.Archive
+	Fleet     *fleet.Fleet
+	Vault     *vault.Vault
+	Rounds    *rounds.Service
+	Imports   *imports.Service
+	Copies    *copies.Service
+	Post      *post.Service
+	Texts     *texts.Texts
+	Notes     *notes.Service
+	Finder    *search.Service
+	Keeping   *keeping.Service
+	Changes   *changes.Service
+	Signals   *signals.Service
+	Listeners func() []string // where signals are taken
+	Scratch   string          // a folder for files that do not stay
+	Accounts  *accounts.Accounts
+	Dialects  dialect.Set
+	Bus       *events.Bus
+	Log       *slog.Logger
+	Metrics   http.Handler
+	Console   fs.FS // the built console
+	Version   string
+	Secure    bool            // served over TLS
+	Ready     func() error    // nil when ready
+	Stopping  <-chan struct{} // closed when streams have to end
 }
 
 type server struct {

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vergekeep/api/gen"
+	"vergekeep/service/changes"
 	"vergekeep/service/events"
 	"vergekeep/service/rounds"
 )
@@ -59,19 +60,24 @@ func (s *server) StreamEvents(c *gin.Context) {
 }
 
 func writeEvent(c *gin.Context, e events.Event) error {
-	p, ok := e.Data.(rounds.Progress)
-	if !ok {
+	var payload any
+	switch p := e.Data.(type) {
+	case rounds.Progress:
+		out := gen.RoundEvent{Round: p.Round.ID}
+		if p.Visit != nil {
+			v := apiVisit(*p.Visit)
+			out.Visit = &v
+		} else {
+			r := apiRound(p.Round)
+			out.State = &r
+		}
+		payload = out
+	case changes.Event:
+		payload = gen.ChangeEvent{Change: apiChange(p.Change)}
+	default:
 		return nil
 	}
-	out := gen.RoundEvent{Round: p.Round.ID}
-	if p.Visit != nil {
-		v := apiVisit(*p.Visit)
-		out.Visit = &v
-	} else {
-		r := apiRound(p.Round)
-		out.State = &r
-	}
-	data, err := json.Marshal(out)
+	data, err := json.Marshal(payload)
 	if err != nil {
 		return err
 	}

@@ -83,6 +83,9 @@ type Note struct {
 	Account      string
 }
 
+// Configuration is the number of the configuration that it is of.
+func (r *Revision) Configuration() int64 { return r.configuration }
+
 // Platform names the dialect that the revision was captured with.
 func (r *Revision) Platform() string {
 	name, _, _ := strings.Cut(r.Dialect, " ")
@@ -152,6 +155,9 @@ type Prepared struct {
 
 // Changed reports whether the comparison form differs from the revision before.
 func (p *Prepared) Changed() bool { return p.latest == nil || p.latest.form != p.form }
+
+// Before is the revision that was in force before; nil if there is none.
+func (p *Prepared) Before() *Revision { return p.latest }
 
 // Is reports whether the comparison form is that of a revision.
 func (p *Prepared) Is(r *Revision) bool { return p.form == r.form }

@@ -56,9 +56,9 @@ func (a *Archive) SetPolicy(tx *store.Tx, p Policy) error {
 
 // Surplus is the revisions that a policy lets go at a time. It never names the
 // newest revision of a configuration, the first one, one with a note, one that is
-// or was a baseline, the last one of its day or month, or one of a device that is
-// held.
-func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, now time.Time) ([]Revision, error) {
+// or was a baseline, the last one of its day or month, one of a device that is
+// held, or one that something points at (by configuration and number).
+func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, pointed map[[2]int64]bool, now time.Time) ([]Revision, error) {
 	if p.All == 0 {
 		return nil, p.Check()
 	}
@@ -82,7 +82,7 @@ func (a *Archive) Surplus(ctx context.Context, p Policy, held map[int64]bool, no
 		next := later
 		later = r
 		age := now.Sub(r.FirstSeen)
-		if newest || first || r.Thinned || r.Note != (Note{}) || held[r.Device] || age < p.All || blessed[[2]int64{r.configuration, int64(r.Number)}] {
+		if newest || first || r.Thinned || r.Note != (Note{}) || held[r.Device] || age < p.All || blessed[[2]int64{r.configuration, int64(r.Number)}] || pointed[[2]int64{r.configuration, int64(r.Number)}] {
 			continue
 		}
 		period := "2006-01"

@@ -63,7 +63,7 @@ func TestThinningNeverTouchesWhatItMustKeep(t *testing.T) {
 		}
 		p := archive.Policy{All: 10 * day, Daily: time.Duration(rapid.SampledFrom([]int{0, 20, 60}).Draw(rt, "daily")) * day}
 		now := at.Add(time.Duration(rapid.IntRange(0, 60).Draw(rt, "later")) * day)
-		surplus, err := a.Surplus(t.Context(), p, nil, now)
+		surplus, err := a.Surplus(t.Context(), p, nil, nil, now)
 		require.NoError(rt, err)
 		gone := map[int]bool{}
 		for _, r := range surplus {
@@ -73,7 +73,7 @@ func TestThinningNeverTouchesWhatItMustKeep(t *testing.T) {
 			require.NotEqual(rt, 1, r.Number)
 			require.Greater(rt, now.Sub(r.FirstSeen), p.All)
 		}
-		if held, err := a.Surplus(t.Context(), p, map[int64]bool{1: true}, now); assert.NoError(rt, err) {
+		if held, err := a.Surplus(t.Context(), p, map[int64]bool{1: true}, nil, now); assert.NoError(rt, err) {
 			require.Empty(rt, held, "what is held stays")
 		}
 		_, err = a.Thin(t.Context(), surplus)
@@ -95,7 +95,7 @@ func TestThinningNeverTouchesWhatItMustKeep(t *testing.T) {
 			require.NoError(rt, err)
 			require.Equal(rt, texts[-r.Number], text)
 		}
-		again, err := a.Surplus(t.Context(), p, nil, now)
+		again, err := a.Surplus(t.Context(), p, nil, nil, now)
 		require.NoError(rt, err)
 		require.Empty(rt, again, "nothing is left to thin")
 	})

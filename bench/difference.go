@@ -142,7 +142,7 @@ func start(ctx context.Context) ([]result, error) {
 	}
 	var took []float64
 	for range runs {
-		cmd := exec.CommandContext(ctx, "bin/vergekeep", "serve", "--data", data, "--listen", "127.0.0.1:0")
+		cmd := exec.CommandContext(ctx, "bin/vergekeep", "serve", "--syslog-udp=", "--syslog-tcp=", "--traps=", "--data", data, "--listen", "127.0.0.1:0")
 		log, err := cmd.StderrPipe()
 		if err != nil {
 			return nil, err

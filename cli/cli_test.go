@@ -404,7 +404,7 @@ func TestTheBinary(t *testing.T) {
 	require.NoError(t, err, "%s", tour)
 	assert.Contains(t, string(tour), "+   lan trunk 10,20,30,99")
 
-	serve := exec.Command(binary, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0")
+	serve := exec.Command(binary, "serve", "--syslog-udp=", "--syslog-tcp=", "--traps=", "--data", t.TempDir(), "--listen", "127.0.0.1:0")
 	log, err := serve.StderrPipe()
 	require.NoError(t, err)
 	var first bytes.Buffer

@@ -43,7 +43,7 @@ func (s *said) String() string {
 
 func service(t *testing.T, binary, data, listen string) (cmd *exec.Cmd, url string, first *said) {
 	t.Helper()
-	cmd = exec.Command(binary, "serve", "--data", data, "--listen", listen, "--concurrency", "4")
+	cmd = exec.Command(binary, "serve", "--syslog-udp=", "--syslog-tcp=", "--traps=", "--data", data, "--listen", listen, "--concurrency", "4")
 	log, err := cmd.StderrPipe()
 	require.NoError(t, err)
 	first = &said{}

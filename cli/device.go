@@ -44,7 +44,7 @@ func (a *app) deviceCommand() *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					edit := gen.DeviceEdit{
 						Name: set(cmd, "name"), Site: set(cmd, "site"), Role: set(cmd, "role"), Platform: set(cmd, "platform"), Address: set(cmd, "address"),
-						Transport: (*gen.DeviceEditTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"),
+						Transport: (*gen.DeviceEditTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"), Zone: set(cmd, "zone"),
 						OldAlgorithms: setBool(cmd, "old-algorithms"), Patience: setInt(cmd, "patience"),
 					}
 					if cmd.IsSet("label") {
@@ -120,6 +120,7 @@ func (a *app) deviceCommand() *cli.Command {
 func recordFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "site"}, &cli.StringFlag{Name: "role"}, &cli.StringSliceFlag{Name: "label"},
+		&cli.StringFlag{Name: "zone", Usage: "time zone of its clock, where its messages name none"},
 		&cli.StringFlag{Name: "pair", Usage: "name of the pair or stack that it belongs to"},
 		&cli.StringFlag{Name: "transport", Usage: "telnet or console, where it is not what the platform says; both are unprotected"},
 		&cli.StringFlag{Name: "via", Usage: "the jump host"},
@@ -234,7 +235,7 @@ func (a *app) deviceAdd(ctx context.Context, cmd *cli.Command) error {
 	}
 	in := gen.NewDevice{
 		Name: cmd.Args().First(), Platform: cmd.String("platform"), Address: cmd.String("address"), Site: set(cmd, "site"), Role: set(cmd, "role"), Serial: set(cmd, "serial"),
-		Transport: (*gen.NewDeviceTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"), OldAlgorithms: setBool(cmd, "old-algorithms"), Patience: setInt(cmd, "patience"),
+		Transport: (*gen.NewDeviceTransport)(set(cmd, "transport")), Via: set(cmd, "via"), Pair: set(cmd, "pair"), Zone: set(cmd, "zone"), OldAlgorithms: setBool(cmd, "old-algorithms"), Patience: setInt(cmd, "patience"),
 	}
 	if labels := cmd.StringSlice("label"); len(labels) > 0 {
 		in.Labels = &labels
@@ -302,6 +303,7 @@ func (a *app) deviceShow(ctx context.Context, cmd *cli.Command) error {
 	fact("version", deref(d.Version))
 	fact("uptime", deref(d.Uptime))
 	fact("pair", deref(d.Pair))
+	fact("time zone", deref(d.Zone))
 	fact("groups", strings.Join(deref(d.Groups), ", "))
 	if d.Transport != nil {
 		fact("transport", a.tint(attention, string(*d.Transport)+", unprotected"))

@@ -201,6 +201,11 @@ func (a *app) compareThere(ctx context.Context, cmd *cli.Command, refs [2]ref.Re
 	if err != nil {
 		return nil, err
 	}
+	return a.askComparison(ctx, cmd, c, q, refs)
+}
+
+// askComparison lets the service compare as asked.
+func (a *app) askComparison(ctx context.Context, cmd *cli.Command, c *client.Client, q gen.ComparisonRequest, refs [2]ref.Ref) (*comparison, error) {
 	r, err := c.CompareTextsWithResponse(ctx, q)
 	if err := client.Check(r, err); err != nil {
 		for _, x := range refs {

@@ -321,7 +321,7 @@ func (a *app) deviceImport() *cli.Command {
 }
 
 // listColumns are the fields of a list of devices that can be imported again.
-var listColumns = []string{"name", "address", "platform", "site", "role", "labels", "pair", "transport", "via", "patience", "old-algorithms", "serial", "state"}
+var listColumns = []string{"name", "address", "platform", "site", "role", "labels", "pair", "transport", "via", "patience", "old-algorithms", "serial", "state", "zone"}
 
 func (a *app) deviceExport() *cli.Command {
 	return &cli.Command{
@@ -336,7 +336,7 @@ func (a *app) deviceExport() *cli.Command {
 			for _, d := range list {
 				row := map[string]string{
 					"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site, "role": d.Role, "labels": strings.Join(d.Labels, ", "),
-					"pair": deref(d.Pair), "transport": string(deref(d.Transport)), "via": deref(d.Via), "serial": deref(d.Serial), "state": string(d.State),
+					"pair": deref(d.Pair), "transport": string(deref(d.Transport)), "via": deref(d.Via), "serial": deref(d.Serial), "state": string(d.State), "zone": deref(d.Zone),
 				}
 				if d.Patience != nil {
 					row["patience"] = fmt.Sprint(*d.Patience)

@@ -23,6 +23,7 @@ import (
 	"vergekeep/console"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
@@ -33,10 +34,12 @@ import (
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
+	"vergekeep/service/signals"
 	"vergekeep/service/texts"
 	"vergekeep/service/vault"
 	"vergekeep/store"
 	"vergekeep/wire/drop"
+	"vergekeep/wire/inlet"
 )
 
 // Config says how the service runs.
@@ -56,10 +59,13 @@ type Config struct {
 	DropSFTP      string // address where drops are taken by SFTP; none if empty
 	DropTFTP      string // likewise by TFTP
 	DropHost      string // by which devices reach this machine
-	Pause         func(tries int) time.Duration
-	Log           *slog.Logger
-	Now           func() time.Time
-	Version       string
+	// Where signals are taken; none if empty.
+	SyslogUDP, SyslogTCP, SyslogTLS, Traps string
+	Quiet                                  time.Duration // before a device with signals is captured; as usual if 0
+	Pause                                  func(tries int) time.Duration
+	Log                                    *slog.Logger
+	Now                                    func() time.Time
+	Version                                string
 }
 
 // Daemon is the running service.
@@ -73,6 +79,9 @@ type Daemon struct {
 	Keeping  *keeping.Service
 	Copies   *copies.Service
 	Notes    *notes.Service
+	Changes  *changes.Service
+	Signals  *signals.Service
+	Inlet    *inlet.Inlet
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
 	// created the account, else "".
@@ -147,10 +156,20 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	meter := newMeter(d.db, d.Archive)
 	d.Accounts = accounts.New(d.db, c.Now)
 	d.Fleet = fleet.New(d.db, dialects, c.Now)
+	var read *texts.Texts
+	d.Changes = changes.New(changes.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Texts: func() *texts.Texts { return read }, Bus: bus, Log: c.Log, Now: c.Now})
 	d.Rounds = rounds.New(rounds.Config{
+		Filing: func(tx *store.Tx, f rounds.Filing) error {
+			change, err := d.Changes.Filed(tx, f)
+			if err != nil {
+				return err
+			}
+			return d.Signals.Filed(tx, f, change)
+		},
 		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Dialects: dialects, Bus: bus, Log: c.Log, Now: c.Now,
 		Concurrency: c.Concurrency, Metrics: meter, Drops: d.drops, ConfirmKeys: c.ConfirmKeys, Pause: c.Pause,
 	})
+	d.Signals = signals.New(signals.Config{DB: d.db, Fleet: d.Fleet, Rounds: d.Rounds, Changes: d.Changes, Vault: d.Vault, Bus: bus, Log: c.Log, Now: c.Now, Quiet: c.Quiet})
 	d.Imports = imports.New(d.db, d.Fleet, c.Log, c.Now, c.AllowCommands)
 	d.Fleet.SetPromise(d.Rounds.Promise)
 	if d.FirstPassword, err = d.Accounts.Bootstrap(ctx); err != nil {
@@ -168,15 +187,29 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Fleet.SetSearches(said.Finds(finder))
 	d.Keeping = keeping.New(d.db, d.Archive, d.Fleet, c.Log, c.Now)
 	d.Copies = copies.New(copies.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Rounds: d.Rounds, Vault: d.Vault, Dialects: dialects, Bus: bus, Heads: d.Keeping.Heads, Data: c.Data, Log: c.Log, Now: c.Now})
+	d.Keeping.Pointed = d.Changes.Pointed
+	read = texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now)
 	d.handler, err = api.New(api.Config{
+		Changes: d.Changes, Signals: d.Signals, Listeners: func() []string { return d.Inlet.Names() },
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
 		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: post.New(d.db, d.Vault, c.Now), Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
-		Texts: texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now), Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
+		Texts: read, Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})
 	if err != nil {
 		return nil, err
 	}
+	if err = d.Signals.Settle(ctx); err != nil {
+		return nil, err
+	}
+	if d.Inlet, err = d.listenForSignals(ctx, c); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			d.Inlet.Close()
+		}
+	}()
 	var lc net.ListenConfig
 	if d.listener, err = lc.Listen(ctx, "tcp", c.Listen); err != nil {
 		return nil, fmt.Errorf("listening on %s: %w", c.Listen, err)
@@ -236,6 +269,26 @@ func (d *Daemon) listenForDrops(c Config) (*drop.Receiver, error) {
 	return drop.Listen(drop.Config{SFTP: c.DropSFTP, TFTP: c.DropTFTP, Host: c.DropHost, Key: key})
 }
 
+// listenForSignals opens the listeners that are asked for.
+func (d *Daemon) listenForSignals(ctx context.Context, c Config) (*inlet.Inlet, error) {
+	conf := inlet.Config{UDP: c.SyslogUDP, TCP: c.SyslogTCP, TLS: c.SyslogTLS, Traps: c.Traps, Handle: d.Signals.Take, Users: d.Signals.Users, Now: c.Now}
+	if c.SyslogTLS != "" {
+		if c.Cert == "" {
+			return nil, fmt.Errorf("%w: syslog by TLS takes a certificate; give --tls-cert and --tls-key", ErrListen)
+		}
+		pair, err := tls.LoadX509KeyPair(c.Cert, c.Key)
+		if err != nil {
+			return nil, fmt.Errorf("the TLS certificate: %w", err)
+		}
+		conf.Certificate = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+	}
+	in, err := inlet.Listen(ctx, conf)
+	if err != nil {
+		err = fmt.Errorf("%w: %w; another address, or an empty one for none, can be given with --syslog-udp, --syslog-tcp and --traps", ErrListen, err)
+	}
+	return in, err
+}
+
 // checkListen keeps passwords off the network where nothing protects them.
 func checkListen(c Config) error {
 	host, _, err := net.SplitHostPort(c.Listen)
@@ -282,6 +335,8 @@ func (d *Daemon) Serve(ctx context.Context) error {
 	wg.Go(func() { d.Imports.Keep(background) })
 	wg.Go(func() { d.Keeping.Run(background) })
 	wg.Go(func() { d.Copies.Keep(background) })
+	wg.Go(func() { d.Changes.Run(background) })
+	wg.Go(func() { d.Signals.Run(background) })
 	failed := make(chan error, 1)
 	wg.Go(func() { failed <- srv.Serve(d.listener) })
 	close(d.ready)
@@ -316,6 +371,7 @@ func Tune() {
 // Close closes the database and the listener. Call it after Serve.
 func (d *Daemon) Close() error {
 	d.Rounds.Close()
+	d.Inlet.Close()
 	if d.drops != nil {
 		d.drops.Close()
 	}

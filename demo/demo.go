@@ -98,6 +98,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	}
 	for _, e := range d.Network.Entries {
 		e.Device.SetClock(d.clock.now)
+		e.Device.Outlet = d.outlet(e)
 		if _, err := d.Fleet.Add(e.Device); err != nil {
 			return nil, err
 		}
@@ -105,7 +106,7 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	now := time.Now()
 	events := d.Network.History(now)
 	d.clock.set(events[0].At.Add(-time.Hour))
-	d.Daemon, err = daemon.Open(ctx, daemon.Config{Data: o.Data, Listen: o.Listen, Concurrency: 32, Log: o.Log, Now: d.clock.now, Version: o.Version})
+	d.Daemon, err = daemon.Open(ctx, daemon.Config{Data: o.Data, Listen: o.Listen, SyslogUDP: "127.0.0.1:0", SyslogTCP: "127.0.0.1:0", Traps: "127.0.0.1:0", Quiet: quiet, Concurrency: 32, Log: o.Log, Now: d.clock.now, Version: o.Version})
 	if err != nil {
 		return nil, err
 	}
@@ -113,6 +114,9 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	if err := d.live(ctx, events); err != nil {
+		return nil, err
+	}
+	if err := d.judge(ctx, now); err != nil {
 		return nil, err
 	}
 	d.clock.real()
@@ -174,7 +178,10 @@ func (d *Demo) records(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	if err := d.Daemon.Signals.Settle(ctx); err != nil {
+		return err
+	}
+	return d.agreements(ctx)
 }
 
 // live goes through events, each at its time.
@@ -191,6 +198,9 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 				return err
 			}
 		}
+		if err := d.Daemon.Signals.Settle(ctx); err != nil {
+			return err
+		}
 		if e.Visit == "-" {
 			continue
 		}
@@ -203,6 +213,9 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 			return fmt.Errorf("%s: %w", e.What, err)
 		}
 		if _, err := d.Daemon.Rounds.Wait(ctx, r.ID); err != nil {
+			return err
+		}
+		if err := d.Daemon.Changes.Look(ctx); err != nil {
 			return err
 		}
 		if e.Bless != "" {
@@ -246,24 +259,17 @@ func (d *Demo) Run(ctx context.Context, quiet bool) error {
 	return d.Daemon.Serve(ctx)
 }
 
-// happen changes a device every now and then; now and then one is visited, too.
+// happen changes a device about every minute, as its operator does; the device says
+// so itself.
 func (d *Demo) happen(ctx context.Context) {
 	for {
 		select {
-		case <-time.After(time.Duration(20+mathrand.IntN(20)) * time.Second):
+		case <-time.After(time.Duration(40+mathrand.IntN(30)) * time.Second):
 		case <-ctx.Done():
 			return
 		}
 		name, by, edit, part := d.Network.Something()
 		d.Network.Device(name).Change(by, part, true, edit)
-		select {
-		case <-time.After(3 * time.Second):
-		case <-ctx.Done():
-			return
-		}
-		if _, err := d.Daemon.Rounds.Start(ctx, "name="+name, "demand", "noc"); err != nil {
-			return
-		}
 	}
 }
 
@@ -298,7 +304,7 @@ Change a device behind Verge Keep's back; its password is %s, and to raise it is
 
    ssh -p %s %s@127.0.0.1      then: raise, edit, section time, set zone UTC, done, bye
 
-Something happens every half a minute. Ctrl-C stops all of it.
+Something happens about every minute, and the devices say so themselves. Ctrl-C stops all of it.
 
 `, d.Daemon.URL, scenario.Password, scenario.Elevation, portOf(device.Addr), scenario.User)
 }

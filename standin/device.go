@@ -80,6 +80,10 @@ type Device struct {
 	Telnet         bool          // it speaks Telnet, not SSH
 	LeftInEdit     bool          // Telnet: a console port, with somebody's session half-way through an edit
 
+	// Outlet is what the device tells of itself with: nil for a device that says
+	// nothing.
+	Outlet func(Said)
+
 	// Config is the running configuration to start with, by part; most devices
 	// have the one part "".
 	Config map[string]string
@@ -95,6 +99,7 @@ type Device struct {
 	clock     func() time.Time
 	shows     int
 	changes   int
+	listening map[chan<- string]struct{} // sessions that want to be notified
 }
 
 func (d *Device) init() {
@@ -160,13 +165,14 @@ func (d *Device) NewHostKey() {
 func (d *Device) Change(by, part string, save bool, edit func(string) string) {
 	d.init()
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	d.running[part] = edit(d.running[part])
 	d.changes++
 	d.changedAt, d.changedBy = d.clock(), by
 	if save {
 		d.keep()
 	}
+	d.mu.Unlock()
+	d.tell(by)
 }
 
 func (d *Device) keep() {

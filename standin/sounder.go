@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"vergekeep/wire/netconf"
 )
@@ -77,6 +78,7 @@ func (s *session) netconf() int {
 		`<capability>` + netconf.Base10 + `</capability><capability>` + netconf.Base11 + `</capability>` +
 		`<capability>urn:ietf:params:netconf:capability:startup:1.0</capability>` +
 		`<capability>urn:ietf:params:netconf:capability:candidate:1.0</capability>` +
+		`<capability>urn:ietf:params:netconf:capability:notification:1.0</capability>` +
 		`<capability>` + sounderNS + `?module=sounder-router</capability>` +
 		`</capabilities><session-id>17</session-id></hello>`
 	if f.WriteMessage([]byte(hello)) != nil {
@@ -89,6 +91,21 @@ func (s *session) netconf() int {
 	if strings.Contains(string(msg), netconf.Base11) {
 		f.UseChunks()
 	}
+	var mu sync.Mutex // notifications come between answers
+	write := func(text string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		return f.WriteMessage([]byte(text))
+	}
+	var told chan string
+	defer func() {
+		if told != nil {
+			d.mu.Lock()
+			delete(d.listening, told)
+			d.mu.Unlock()
+			close(told)
+		}
+	}()
 	for {
 		msg, err := f.ReadMessage()
 		if err != nil {
@@ -131,8 +148,22 @@ func (s *session) netconf() int {
 			return 1 // a fault has ended the session
 		}
 		reply := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<rpc-reply xmlns="` + netconfNS + `" message-id="` + id + `">` + body + `</rpc-reply>`
-		if f.WriteMessage([]byte(reply)) != nil {
+		if write(reply) != nil {
 			return 1
+		}
+		if op.XMLName.Local == "create-subscription" && told == nil {
+			told = make(chan string, 64)
+			d.mu.Lock()
+			if d.listening == nil {
+				d.listening = map[chan<- string]struct{}{}
+			}
+			d.listening[told] = struct{}{}
+			d.mu.Unlock()
+			go func(c <-chan string) {
+				for note := range c {
+					_ = write(note)
+				}
+			}(told)
 		}
 		if last {
 			return 0
@@ -153,6 +184,8 @@ func (s *session) netconfCall(op *element) (answer string, last bool) {
 	case "get":
 		return fmt.Sprintf("<data><chassis xmlns=%q><name>%s</name><model>%s</model><serial>%s</serial><release>%s</release></chassis></data>",
 			sounderNS, d.shownName(), d.Model, d.serial(), d.Version), false
+	case "create-subscription":
+		return "<ok/>", false
 	case "get-config":
 		source := "running"
 		if src := op.child("source"); src != nil && len(src.Children) == 1 {

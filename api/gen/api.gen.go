@@ -276,19 +276,19 @@ func (e ImportLineFate) Valid() bool {
 
 // Defines values for MailEditSecurity.
 const (
-	None     MailEditSecurity = "none"
-	Starttls MailEditSecurity = "starttls"
-	Tls      MailEditSecurity = "tls"
+	MailEditSecurityNone     MailEditSecurity = "none"
+	MailEditSecurityStarttls MailEditSecurity = "starttls"
+	MailEditSecurityTls      MailEditSecurity = "tls"
 )
 
 // Valid indicates whether the value is a known member of the MailEditSecurity enum.
 func (e MailEditSecurity) Valid() bool {
 	switch e {
-	case None:
+	case MailEditSecurityNone:
 		return true
-	case Starttls:
+	case MailEditSecurityStarttls:
 		return true
-	case Tls:
+	case MailEditSecurityTls:
 		return true
 	default:
 		return false
@@ -346,6 +346,48 @@ func (e OldTextDatastore) Valid() bool {
 	case OldTextDatastoreRunning:
 		return true
 	case OldTextDatastoreStartup:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Place.
+const (
+	PlaceFreeze  Place = "freeze"
+	PlaceInside  Place = "inside"
+	PlaceNone    Place = "none"
+	PlaceOutside Place = "outside"
+	PlacePerhaps Place = "perhaps"
+)
+
+// Valid indicates whether the value is a known member of the Place enum.
+func (e Place) Valid() bool {
+	switch e {
+	case PlaceFreeze:
+		return true
+	case PlaceInside:
+		return true
+	case PlaceNone:
+		return true
+	case PlaceOutside:
+		return true
+	case PlacePerhaps:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PostedSignalSpecversion.
+const (
+	N10 PostedSignalSpecversion = "1.0"
+)
+
+// Valid indicates whether the value is a known member of the PostedSignalSpecversion enum.
+func (e PostedSignalSpecversion) Valid() bool {
+	switch e {
+	case N10:
 		return true
 	default:
 		return false
@@ -550,6 +592,78 @@ func (e ScheduleEditMissed) Valid() bool {
 	}
 }
 
+// Defines values for Severity.
+const (
+	High   Severity = "high"
+	Low    Severity = "low"
+	Medium Severity = "medium"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case High:
+		return true
+	case Low:
+		return true
+	case Medium:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignalMedium.
+const (
+	SignalMediumNotification SignalMedium = "notification"
+	SignalMediumPost         SignalMedium = "post"
+	SignalMediumQuestion     SignalMedium = "question"
+	SignalMediumSyslog       SignalMedium = "syslog"
+	SignalMediumTrap         SignalMedium = "trap"
+)
+
+// Valid indicates whether the value is a known member of the SignalMedium enum.
+func (e SignalMedium) Valid() bool {
+	switch e {
+	case SignalMediumNotification:
+		return true
+	case SignalMediumPost:
+		return true
+	case SignalMediumQuestion:
+		return true
+	case SignalMediumSyslog:
+		return true
+	case SignalMediumTrap:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignalState.
+const (
+	SignalStateChanged SignalState = "changed"
+	SignalStateNothing SignalState = "nothing"
+	SignalStateOurs    SignalState = "ours"
+	SignalStateWaiting SignalState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SignalState enum.
+func (e SignalState) Valid() bool {
+	switch e {
+	case SignalStateChanged:
+		return true
+	case SignalStateNothing:
+		return true
+	case SignalStateOurs:
+		return true
+	case SignalStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TextFateFate.
 const (
 	TextFateFateAdded TextFateFate = "added"
@@ -565,6 +679,45 @@ func (e TextFateFate) Valid() bool {
 	case TextFateFateSame:
 		return true
 	case TextFateFateThere:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verdict.
+const (
+	VerdictAuthorised   Verdict = "authorised"
+	VerdictOpen         Verdict = "open"
+	VerdictUnauthorised Verdict = "unauthorised"
+)
+
+// Valid indicates whether the value is a known member of the Verdict enum.
+func (e Verdict) Valid() bool {
+	switch e {
+	case VerdictAuthorised:
+		return true
+	case VerdictOpen:
+		return true
+	case VerdictUnauthorised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VerdictRuleEditVerdict.
+const (
+	VerdictRuleEditVerdictAuthorised   VerdictRuleEditVerdict = "authorised"
+	VerdictRuleEditVerdictUnauthorised VerdictRuleEditVerdict = "unauthorised"
+)
+
+// Valid indicates whether the value is a known member of the VerdictRuleEditVerdict enum.
+func (e VerdictRuleEditVerdict) Valid() bool {
+	switch e {
+	case VerdictRuleEditVerdictAuthorised:
+		return true
+	case VerdictRuleEditVerdictUnauthorised:
 		return true
 	default:
 		return false
@@ -610,6 +763,24 @@ func (e By) Valid() bool {
 	case ByLines:
 		return true
 	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListChangesParamsOrder.
+const (
+	Newest ListChangesParamsOrder = "newest"
+	Oldest ListChangesParamsOrder = "oldest"
+)
+
+// Valid indicates whether the value is a known member of the ListChangesParamsOrder enum.
+func (e ListChangesParamsOrder) Valid() bool {
+	switch e {
+	case Newest:
+		return true
+	case Oldest:
 		return true
 	default:
 		return false
@@ -719,6 +890,36 @@ type AccountEdit struct {
 // AccountEditState defines model for AccountEdit.State.
 type AccountEditState string
 
+// Announcement defines model for Announcement.
+type Announcement struct {
+	Account   string    `json:"account"`
+	Accounts  []string  `json:"accounts"`
+	At        time.Time `json:"at"`
+	From      time.Time `json:"from"`
+	Most      int       `json:"most"`
+	Name      string    `json:"name"`
+	Reference string    `json:"reference"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  []string  `json:"sections"`
+	Selector  string    `json:"selector"`
+	To        time.Time `json:"to"`
+}
+
+// AnnouncementEdit defines model for AnnouncementEdit.
+type AnnouncementEdit struct {
+	Accounts *[]string `json:"accounts,omitempty"`
+
+	// From A time as in a ref, or in the future.
+	From      string    `json:"from"`
+	Most      *int      `json:"most,omitempty"`
+	Reference string    `json:"reference"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  *[]string `json:"sections,omitempty"`
+	Selector  *string   `json:"selector,omitempty"`
+	To        string    `json:"to"`
+	Zone      *string   `json:"zone,omitempty"`
+}
+
 // ArchiveReport defines model for ArchiveReport.
 type ArchiveReport struct {
 	Bytes     int64    `json:"bytes"`
@@ -767,6 +968,130 @@ type BaselineEdit struct {
 	Refs      []string `json:"refs"`
 	Remark    *string  `json:"remark,omitempty"`
 	Zone      *string  `json:"zone,omitempty"`
+}
+
+// Calendar defines model for Calendar.
+type Calendar struct {
+	// Freeze All of them are freezes.
+	Freeze *bool `json:"freeze,omitempty"`
+
+	// Selector Of windows that name none.
+	Selector *string `json:"selector,omitempty"`
+	Text     string  `json:"text"`
+
+	// Try Nothing is written.
+	Try *bool `json:"try,omitempty"`
+
+	// Zone Of events that name none.
+	Zone *string `json:"zone,omitempty"`
+}
+
+// Change What lies between a visit's captures and those before.
+type Change struct {
+	Accounts []string `json:"accounts"`
+	Device   string   `json:"device"`
+
+	// First When its first signal arrived; left out where there was none, so that it happened between since and found.
+	First *time.Time `json:"first,omitempty"`
+
+	// Found When it was seen with it.
+	Found   time.Time  `json:"found"`
+	Id      int64      `json:"id"`
+	Judge   *string    `json:"judge,omitempty"`
+	Judged  *time.Time `json:"judged,omitempty"`
+	Last    *time.Time `json:"last,omitempty"`
+	Methods []string   `json:"methods"`
+
+	// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+	Place     Place   `json:"place"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+	Round     *int64  `json:"round,omitempty"`
+
+	// Rule By which rule or announcement the verdict was given.
+	Rule     *string  `json:"rule,omitempty"`
+	Sections []string `json:"sections"`
+	Severity Severity `json:"severity"`
+	Signals  int      `json:"signals"`
+
+	// Since When the device was last seen without it.
+	Since   time.Time `json:"since"`
+	Site    string    `json:"site"`
+	Sources []string  `json:"sources"`
+
+	// Stats Lines that differ from the revision before.
+	Stats   Stats      `json:"stats"`
+	Suspect *string    `json:"suspect,omitempty"`
+	Taken   *time.Time `json:"taken,omitempty"`
+
+	// Taker Who is on it.
+	Taker *string      `json:"taker,omitempty"`
+	Texts []ChangeText `json:"texts"`
+
+	// Undoes The change after which it was as it is now.
+	Undoes  *int64  `json:"undoes,omitempty"`
+	Verdict Verdict `json:"verdict"`
+
+	// Window The window or freeze that decided.
+	Window *string `json:"window,omitempty"`
+}
+
+// ChangeEvent Data of the event change.
+type ChangeEvent struct {
+	// Change What lies between a visit's captures and those before.
+	Change Change `json:"change"`
+}
+
+// ChangeMark defines model for ChangeMark.
+type ChangeMark struct {
+	At     time.Time `json:"at"`
+	Device string    `json:"device"`
+	Id     int64     `json:"id"`
+
+	// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+	Place    Place    `json:"place"`
+	Severity Severity `json:"severity"`
+	Verdict  Verdict  `json:"verdict"`
+}
+
+// ChangeOverview defines model for ChangeOverview.
+type ChangeOverview struct {
+	ByAccount []Count `json:"byAccount"`
+	ByDevice  []Count `json:"byDevice"`
+
+	// ByHour Seven days, Monday first, of 24 hours each.
+	ByHour    [][]int      `json:"byHour"`
+	BySection []Count      `json:"bySection"`
+	Changes   int          `json:"changes"`
+	Devices   int          `json:"devices"`
+	Flapping  []Flap       `json:"flapping"`
+	From      time.Time    `json:"from"`
+	Marks     []ChangeMark `json:"marks"`
+	Open      int          `json:"open"`
+	Openings  []Opening    `json:"openings"`
+	Outside   int          `json:"outside"`
+	To        time.Time    `json:"to"`
+
+	// Unknown Changes of which no account is known.
+	Unknown int `json:"unknown"`
+}
+
+// ChangePage defines model for ChangePage.
+type ChangePage struct {
+	Items []Change `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+	Total int      `json:"total"`
+}
+
+// ChangeText defines model for ChangeText.
+type ChangeText struct {
+	// Before The ref of the revision without it; left out where there was none.
+	Before    *string `json:"before,omitempty"`
+	Datastore string  `json:"datastore"`
+	Part      string  `json:"part"`
+
+	// Ref The ref of the revision with it.
+	Ref string `json:"ref"`
 }
 
 // Coming defines model for Coming.
@@ -867,6 +1192,13 @@ type CopyEdit struct {
 	// Secrets With the secrets; this takes the right see-secrets too.
 	Secrets  *bool   `json:"secrets,omitempty"`
 	Selector *string `json:"selector,omitempty"`
+}
+
+// Count defines model for Count.
+type Count struct {
+	Changes int    `json:"changes"`
+	Name    string `json:"name"`
+	Outside int    `json:"outside"`
 }
 
 // Credential defines model for Credential.
@@ -992,6 +1324,9 @@ type Device struct {
 
 	// Via The jump host.
 	Via *string `json:"via,omitempty"`
+
+	// Zone Time zone of its clock, where its messages name none; UTC if left out.
+	Zone *string `json:"zone,omitempty"`
 }
 
 // DeviceState defines model for Device.State.
@@ -1035,6 +1370,7 @@ type DeviceEdit struct {
 	State         *DeviceEditState     `json:"state,omitempty"`
 	Transport     *DeviceEditTransport `json:"transport,omitempty"`
 	Via           *string              `json:"via,omitempty"`
+	Zone          *string              `json:"zone,omitempty"`
 }
 
 // DeviceEditState defines model for DeviceEdit.State.
@@ -1150,6 +1486,15 @@ type Enrolment struct {
 	// Telnet Try Telnet too where SSH does not answer.
 	Telnet *bool   `json:"telnet,omitempty"`
 	Via    *string `json:"via,omitempty"`
+}
+
+// Flap defines model for Flap.
+type Flap struct {
+	Device string    `json:"device"`
+	Last   time.Time `json:"last"`
+
+	// Undone Changes that undid another.
+	Undone int `json:"undone"`
 }
 
 // FleetAt defines model for FleetAt.
@@ -1335,6 +1680,16 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// Judging defines model for Judging.
+type Judging struct {
+	Ids []int64 `json:"ids"`
+
+	// Reference What authorised it: a ticket, a work order, a name.
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+	Verdict   Verdict `json:"verdict"`
+}
+
 // JumpHost defines model for JumpHost.
 type JumpHost struct {
 	Address    string   `json:"address"`
@@ -1508,6 +1863,7 @@ type NewDevice struct {
 	Site      *string             `json:"site,omitempty"`
 	Transport *NewDeviceTransport `json:"transport,omitempty"`
 	Via       *string             `json:"via,omitempty"`
+	Zone      *string             `json:"zone,omitempty"`
 }
 
 // NewDeviceTransport defines model for NewDevice.Transport.
@@ -1618,11 +1974,59 @@ type OnceCredential struct {
 	Username  string  `json:"username"`
 }
 
+// Opening defines model for Opening.
+type Opening struct {
+	Freeze bool      `json:"freeze"`
+	From   time.Time `json:"from"`
+	Name   string    `json:"name"`
+	To     time.Time `json:"to"`
+}
+
 // PasswordChange defines model for PasswordChange.
 type PasswordChange struct {
 	New string `json:"new"`
 	Old string `json:"old"`
 }
+
+// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+type Place string
+
+// PostedData defines model for PostedData.
+type PostedData struct {
+	// Account Who made the change.
+	Account *string `json:"account,omitempty"`
+
+	// Address From where.
+	Address *string `json:"address,omitempty"`
+
+	// Device Where there is no subject.
+	Device *string `json:"device,omitempty"`
+
+	// Key Of a sender; it then need name no device.
+	Key    *string `json:"key,omitempty"`
+	Method *string `json:"method,omitempty"`
+	Text   *string `json:"text,omitempty"`
+}
+
+// PostedSignal A CloudEvent whose subject names the device; with ce- headers the body is its data alone.
+type PostedSignal struct {
+	Account     *string                  `json:"account,omitempty"`
+	Address     *string                  `json:"address,omitempty"`
+	Data        *PostedData              `json:"data,omitempty"`
+	Device      *string                  `json:"device,omitempty"`
+	Id          *string                  `json:"id,omitempty"`
+	Key         *string                  `json:"key,omitempty"`
+	Method      *string                  `json:"method,omitempty"`
+	Source      *string                  `json:"source,omitempty"`
+	Specversion *PostedSignalSpecversion `json:"specversion,omitempty"`
+	Subject     *string                  `json:"subject,omitempty"`
+	Text        *string                  `json:"text,omitempty"`
+	Time        *string                  `json:"time,omitempty"`
+	Type        *string                  `json:"type,omitempty"`
+}
+
+// PostedSignalSpecversion defines model for PostedSignal.Specversion.
+type PostedSignalSpecversion string
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -1881,6 +2285,49 @@ type SectionStats struct {
 	Stats Stats `json:"stats"`
 }
 
+// Sender defines model for Sender.
+type Sender struct {
+	Account  string    `json:"account"`
+	Address  string    `json:"address"`
+	At       time.Time `json:"at"`
+	Device   string    `json:"device"`
+	HasKey   bool      `json:"hasKey"`
+	Host     string    `json:"host"`
+	Listener string    `json:"listener"`
+	Name     string    `json:"name"`
+}
+
+// SenderEdit defines model for SenderEdit.
+type SenderEdit struct {
+	Address *string `json:"address,omitempty"`
+
+	// Device Whose messages these are; left out for a relay, whose messages name who they are from.
+	Device *string `json:"device,omitempty"`
+	Host   *string `json:"host,omitempty"`
+
+	// Key What comes with them: an SNMP community, or the key of a CloudEvent.
+	Key *string `json:"key,omitempty"`
+
+	// Listener The start of a listener's name: udp, tls, udp 192.0.2.1:5514.
+	Listener *string `json:"listener,omitempty"`
+}
+
+// Senders defines model for Senders.
+type Senders struct {
+	Listeners []string `json:"listeners"`
+
+	// Received Messages since the start of the service.
+	Received  int64      `json:"received"`
+	Senders   []Sender   `json:"senders"`
+	Strangers []Stranger `json:"strangers"`
+
+	// Understood Of them those that told of a change.
+	Understood int64 `json:"understood"`
+
+	// Unknown Of them those of nobody that is known.
+	Unknown int64 `json:"unknown"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Account            string  `json:"account"`
@@ -1888,6 +2335,9 @@ type Session struct {
 	Rights             []Right `json:"rights"`
 	Version            string  `json:"version"`
 }
+
+// Severity defines model for Severity.
+type Severity string
 
 // Side defines model for Side.
 type Side struct {
@@ -1902,6 +2352,53 @@ type Side struct {
 type SignIn struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// Signal defines model for Signal.
+type Signal struct {
+	Account string `json:"account"`
+
+	// At When it arrived.
+	At     time.Time `json:"at"`
+	Change *int64    `json:"change,omitempty"`
+	Count  int       `json:"count"`
+	Device string    `json:"device"`
+	Id     int64     `json:"id"`
+
+	// Last When the last one like it did.
+	Last     time.Time    `json:"last"`
+	Listener string       `json:"listener"`
+	Medium   SignalMedium `json:"medium"`
+	Method   string       `json:"method"`
+
+	// Said What the sender's clock said, where it names year and zone.
+	Said   *time.Time  `json:"said,omitempty"`
+	Sender string      `json:"sender"`
+	Source string      `json:"source"`
+	State  SignalState `json:"state"`
+	Text   string      `json:"text"`
+}
+
+// SignalMedium defines model for Signal.Medium.
+type SignalMedium string
+
+// SignalPage defines model for SignalPage.
+type SignalPage struct {
+	Items []Signal `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// SignalState defines model for SignalState.
+type SignalState string
+
+// SignalTrial defines model for SignalTrial.
+type SignalTrial struct {
+	// Dialect Whose rules are tried; those of the device that sends it if left out.
+	Dialect *string `json:"dialect,omitempty"`
+	Line    string  `json:"line"`
+
+	// Sender The address that it would come from.
+	Sender *string `json:"sender,omitempty"`
 }
 
 // SignedHeads defines model for SignedHeads.
@@ -1975,10 +2472,27 @@ type SteadyImport struct {
 	Zone       string     `json:"zone"`
 }
 
+// Stranger defines model for Stranger.
+type Stranger struct {
+	Address  string    `json:"address"`
+	Count    int64     `json:"count"`
+	First    time.Time `json:"first"`
+	Host     string    `json:"host"`
+	Last     time.Time `json:"last"`
+	Listener string    `json:"listener"`
+	Sample   string    `json:"sample"`
+}
+
 // StrayText defines model for StrayText.
 type StrayText struct {
 	Selector *string `json:"selector,omitempty"`
 	Text     []byte  `json:"text"`
+}
+
+// Taking defines model for Taking.
+type Taking struct {
+	Ids []int64 `json:"ids"`
+	On  bool    `json:"on"`
 }
 
 // TextFate defines model for TextFate.
@@ -2021,6 +2535,30 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// Understood defines model for Understood.
+type Understood struct {
+	Account string `json:"account"`
+	Changed bool   `json:"changed"`
+
+	// Device Whose message it is; empty for nobody's.
+	Device  string `json:"device"`
+	Dialect string `json:"dialect"`
+	Form    string `json:"form"`
+	Host    string `json:"host"`
+	Method  string `json:"method"`
+
+	// Ours We did it ourselves.
+	Ours    bool   `json:"ours"`
+	Program string `json:"program"`
+
+	// Rule Which of the dialect's signals fits, from 1; 0 for none.
+	Rule   int        `json:"rule"`
+	Source string     `json:"source"`
+	Sure   *bool      `json:"sure,omitempty"`
+	Text   string     `json:"text"`
+	Time   *time.Time `json:"time,omitempty"`
+}
+
 // Vanishing defines model for Vanishing.
 type Vanishing struct {
 	Changes []Revision `json:"changes"`
@@ -2029,6 +2567,46 @@ type Vanishing struct {
 	Looked int       `json:"looked"`
 	Since  time.Time `json:"since"`
 }
+
+// Verdict defines model for Verdict.
+type Verdict string
+
+// VerdictRule defines model for VerdictRule.
+type VerdictRule struct {
+	Account   string    `json:"account"`
+	Accounts  []string  `json:"accounts"`
+	At        time.Time `json:"at"`
+	Inside    bool      `json:"inside"`
+	Most      int       `json:"most"`
+	Name      string    `json:"name"`
+	Reference *string   `json:"reference,omitempty"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  []string  `json:"sections"`
+	Selector  string    `json:"selector"`
+	Verdict   Verdict   `json:"verdict"`
+}
+
+// VerdictRuleEdit defines model for VerdictRuleEdit.
+type VerdictRuleEdit struct {
+	// Accounts One of them made it, and nobody else; * and ? match as in file names.
+	Accounts *[]string `json:"accounts,omitempty"`
+
+	// Inside Only inside a window.
+	Inside *bool `json:"inside,omitempty"`
+
+	// Most Lines; 0 for any number.
+	Most      *int    `json:"most,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+
+	// Sections Section patterns; nothing outside them changed.
+	Sections *[]string              `json:"sections,omitempty"`
+	Selector *string                `json:"selector,omitempty"`
+	Verdict  VerdictRuleEditVerdict `json:"verdict"`
+}
+
+// VerdictRuleEditVerdict defines model for VerdictRuleEdit.Verdict.
+type VerdictRuleEditVerdict string
 
 // Visit defines model for Visit.
 type Visit struct {
@@ -2109,6 +2687,52 @@ type Why struct {
 	Why string `json:"why"`
 }
 
+// Window defines model for Window.
+type Window struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Except  *[]string `json:"except,omitempty"`
+	Freeze  bool      `json:"freeze"`
+	Minutes int       `json:"minutes"`
+	Name    string    `json:"name"`
+
+	// Next When it opens next; left out where it never does again.
+	Next *time.Time `json:"next,omitempty"`
+
+	// Open It is open now.
+	Open   *bool   `json:"open,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+	Rule   string  `json:"rule"`
+
+	// Said When it is open
+	Said     string `json:"said"`
+	Selector string `json:"selector"`
+
+	// Start By the clock of the zone.
+	Start string `json:"start"`
+	Zone  string `json:"zone"`
+}
+
+// WindowEdit defines model for WindowEdit.
+type WindowEdit struct {
+	Except *[]string `json:"except,omitempty"`
+
+	// Freeze Nothing may change.
+	Freeze *bool `json:"freeze,omitempty"`
+
+	// Minutes How long each opening lasts.
+	Minutes int     `json:"minutes"`
+	Remark  *string `json:"remark,omitempty"`
+
+	// Rule When it opens again (RFC 5545, 3.3.10): FREQ=WEEKLY;BYDAY=TU,TH.
+	Rule     *string `json:"rule,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+
+	// Start Of the first opening, by the clock of the zone: 2026-11-24T22:00.
+	Start string  `json:"start"`
+	Zone  *string `json:"zone,omitempty"`
+}
+
 // By defines model for By.
 type By string
 
@@ -2155,6 +2779,76 @@ type ListSurplusParams struct {
 type DeleteBaselineParams struct {
 	Ref    string  `form:"ref" json:"ref"`
 	Remark *string `form:"remark,omitempty" json:"remark,omitempty"`
+}
+
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone  *Zone                   `form:"zone,omitempty" json:"zone,omitempty"`
+	Order *ListChangesParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListChangesParamsOrder defines parameters for ListChanges.
+type ListChangesParamsOrder string
+
+// OverviewChangesParams defines parameters for OverviewChanges.
+type OverviewChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
 // ListComingParams defines parameters for ListComing.
@@ -2322,11 +3016,25 @@ type GetVisitParams struct {
 	Device string `form:"device" json:"device"`
 }
 
+// ListSignalsParams defines parameters for ListSignals.
+type ListSignalsParams struct {
+	Selector *Selector    `form:"selector,omitempty" json:"selector,omitempty"`
+	State    *SignalState `form:"state,omitempty" json:"state,omitempty"`
+	Change   *int64       `form:"change,omitempty" json:"change,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
 // EditAccountJSONRequestBody defines body for EditAccount for application/json ContentType.
 type EditAccountJSONRequestBody = AccountEdit
+
+// SetAnnouncementJSONRequestBody defines body for SetAnnouncement for application/json ContentType.
+type SetAnnouncementJSONRequestBody = AnnouncementEdit
 
 // SetHoldJSONRequestBody defines body for SetHold for application/json ContentType.
 type SetHoldJSONRequestBody = HoldEdit
@@ -2339,6 +3047,12 @@ type ImportRevisionJSONRequestBody = OldText
 
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
+
+// TakeChangesJSONRequestBody defines body for TakeChanges for application/json ContentType.
+type TakeChangesJSONRequestBody = Taking
+
+// JudgeChangesJSONRequestBody defines body for JudgeChanges for application/json ContentType.
+type JudgeChangesJSONRequestBody = Judging
 
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
@@ -2424,11 +3138,23 @@ type SearchJSONRequestBody = Question
 // SaveSearchJSONRequestBody defines body for SaveSearch for application/json ContentType.
 type SaveSearchJSONRequestBody = Question
 
+// SetSenderJSONRequestBody defines body for SetSender for application/json ContentType.
+type SetSenderJSONRequestBody = SenderEdit
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
+
+// PostSignalApplicationCloudeventsPlusJSONRequestBody defines body for PostSignal for application/cloudevents+json ContentType.
+type PostSignalApplicationCloudeventsPlusJSONRequestBody = PostedSignal
+
+// PostSignalJSONRequestBody defines body for PostSignal for application/json ContentType.
+type PostSignalJSONRequestBody = PostedSignal
+
+// TestSignalJSONRequestBody defines body for TestSignal for application/json ContentType.
+type TestSignalJSONRequestBody = SignalTrial
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
@@ -2442,8 +3168,17 @@ type PreviewVolatileJSONRequestBody = VolatileTrial
 // ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
 type ChangeVaultKeyJSONRequestBody = NewVaultKey
 
+// SetVerdictRuleJSONRequestBody defines body for SetVerdictRule for application/json ContentType.
+type SetVerdictRuleJSONRequestBody = VerdictRuleEdit
+
 // SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
 type SetVolatileJSONRequestBody = VolatileEdit
+
+// ImportWindowsJSONRequestBody defines body for ImportWindows for application/json ContentType.
+type ImportWindowsJSONRequestBody = Calendar
+
+// SetWindowJSONRequestBody defines body for SetWindow for application/json ContentType.
+type SetWindowJSONRequestBody = WindowEdit
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -2456,6 +3191,15 @@ type ServerInterface interface {
 
 	// (PATCH /accounts/{name})
 	EditAccount(c *gin.Context, name Name)
+
+	// (GET /announcements)
+	ListAnnouncements(c *gin.Context)
+
+	// (DELETE /announcements/{name})
+	DeleteAnnouncement(c *gin.Context, name Name)
+
+	// (PUT /announcements/{name})
+	SetAnnouncement(c *gin.Context, name Name)
 
 	// (POST /archive/backup)
 	BackUpArchive(c *gin.Context)
@@ -2504,6 +3248,21 @@ type ServerInterface interface {
 
 	// (POST /baselines)
 	SetBaselines(c *gin.Context)
+
+	// (GET /changes)
+	ListChanges(c *gin.Context, params ListChangesParams)
+
+	// (GET /changes/overview)
+	OverviewChanges(c *gin.Context, params OverviewChangesParams)
+
+	// (POST /changes/taking)
+	TakeChanges(c *gin.Context)
+
+	// (POST /changes/verdicts)
+	JudgeChanges(c *gin.Context)
+
+	// (GET /changes/{id})
+	GetChange(c *gin.Context, id ID)
 
 	// (GET /coming)
 	ListComing(c *gin.Context, params ListComingParams)
@@ -2715,6 +3474,15 @@ type ServerInterface interface {
 	// (PUT /searches/{name})
 	SaveSearch(c *gin.Context, name Name)
 
+	// (GET /senders)
+	ListSenders(c *gin.Context)
+
+	// (DELETE /senders/{name})
+	DeleteSender(c *gin.Context, name Name)
+
+	// (PUT /senders/{name})
+	SetSender(c *gin.Context, name Name)
+
 	// (DELETE /session)
 	SignOut(c *gin.Context)
 
@@ -2726,6 +3494,15 @@ type ServerInterface interface {
 
 	// (PUT /session/password)
 	SetPassword(c *gin.Context)
+
+	// (GET /signals)
+	ListSignals(c *gin.Context, params ListSignalsParams)
+
+	// (POST /signals)
+	PostSignal(c *gin.Context)
+
+	// (POST /signals/test)
+	TestSignal(c *gin.Context)
 
 	// (GET /sites)
 	ListSites(c *gin.Context)
@@ -2748,6 +3525,15 @@ type ServerInterface interface {
 	// (POST /vault/key)
 	ChangeVaultKey(c *gin.Context)
 
+	// (GET /verdict-rules)
+	ListVerdictRules(c *gin.Context)
+
+	// (DELETE /verdict-rules/{name})
+	DeleteVerdictRule(c *gin.Context, name Name)
+
+	// (PUT /verdict-rules/{name})
+	SetVerdictRule(c *gin.Context, name Name)
+
 	// (GET /volatiles)
 	ListVolatiles(c *gin.Context)
 
@@ -2756,6 +3542,21 @@ type ServerInterface interface {
 
 	// (PUT /volatiles/{name})
 	SetVolatile(c *gin.Context, name Name)
+
+	// (GET /windows)
+	ListWindows(c *gin.Context)
+
+	// (GET /windows/calendar)
+	ExportWindows(c *gin.Context)
+
+	// (POST /windows/calendar)
+	ImportWindows(c *gin.Context)
+
+	// (DELETE /windows/{name})
+	DeleteWindow(c *gin.Context, name Name)
+
+	// (PUT /windows/{name})
+	SetWindow(c *gin.Context, name Name)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -2816,6 +3617,69 @@ func (siw *ServerInterfaceWrapper) EditAccount(c *gin.Context) {
 	}
 
 	siw.Handler.EditAccount(c, name)
+}
+
+// ListAnnouncements operation middleware
+func (siw *ServerInterfaceWrapper) ListAnnouncements(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAnnouncements(c)
+}
+
+// DeleteAnnouncement operation middleware
+func (siw *ServerInterfaceWrapper) DeleteAnnouncement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteAnnouncement(c, name)
+}
+
+// SetAnnouncement operation middleware
+func (siw *ServerInterfaceWrapper) SetAnnouncement(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetAnnouncement(c, name)
 }
 
 // BackUpArchive operation middleware
@@ -3114,6 +3978,295 @@ func (siw *ServerInterfaceWrapper) SetBaselines(c *gin.Context) {
 	}
 
 	siw.Handler.SetBaselines(c)
+}
+
+// ListChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChangesParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "account" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "account", c.Request.URL.Query(), &params.Account, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter account: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "section" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "section", c.Request.URL.Query(), &params.Section, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter section: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", c.Request.URL.Query(), &params.Place, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "verdict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", c.Request.URL.Query(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter verdict: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lines" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lines", c.Request.URL.Query(), &params.Lines, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lines: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "taken" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "taken", c.Request.URL.Query(), &params.Taken, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter taken: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "order" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "order", c.Request.URL.Query(), &params.Order, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter order: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChanges(c, params)
+}
+
+// OverviewChanges operation middleware
+func (siw *ServerInterfaceWrapper) OverviewChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OverviewChangesParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "account" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "account", c.Request.URL.Query(), &params.Account, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter account: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "section" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "section", c.Request.URL.Query(), &params.Section, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter section: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", c.Request.URL.Query(), &params.Place, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "verdict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", c.Request.URL.Query(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter verdict: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lines" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lines", c.Request.URL.Query(), &params.Lines, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lines: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "taken" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "taken", c.Request.URL.Query(), &params.Taken, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter taken: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OverviewChanges(c, params)
+}
+
+// TakeChanges operation middleware
+func (siw *ServerInterfaceWrapper) TakeChanges(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeChanges(c)
+}
+
+// JudgeChanges operation middleware
+func (siw *ServerInterfaceWrapper) JudgeChanges(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.JudgeChanges(c)
+}
+
+// GetChange operation middleware
+func (siw *ServerInterfaceWrapper) GetChange(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetChange(c, id)
 }
 
 // ListComing operation middleware
@@ -4874,6 +6027,69 @@ func (siw *ServerInterfaceWrapper) SaveSearch(c *gin.Context) {
 	siw.Handler.SaveSearch(c, name)
 }
 
+// ListSenders operation middleware
+func (siw *ServerInterfaceWrapper) ListSenders(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSenders(c)
+}
+
+// DeleteSender operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSender(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSender(c, name)
+}
+
+// SetSender operation middleware
+func (siw *ServerInterfaceWrapper) SetSender(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSender(c, name)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 
@@ -4924,6 +6140,91 @@ func (siw *ServerInterfaceWrapper) SetPassword(c *gin.Context) {
 	}
 
 	siw.Handler.SetPassword(c)
+}
+
+// ListSignals operation middleware
+func (siw *ServerInterfaceWrapper) ListSignals(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSignalsParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "change" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "change", c.Request.URL.Query(), &params.Change, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter change: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSignals(c, params)
+}
+
+// PostSignal operation middleware
+func (siw *ServerInterfaceWrapper) PostSignal(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PostSignal(c)
+}
+
+// TestSignal operation middleware
+func (siw *ServerInterfaceWrapper) TestSignal(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestSignal(c)
 }
 
 // ListSites operation middleware
@@ -5041,6 +6342,69 @@ func (siw *ServerInterfaceWrapper) ChangeVaultKey(c *gin.Context) {
 	siw.Handler.ChangeVaultKey(c)
 }
 
+// ListVerdictRules operation middleware
+func (siw *ServerInterfaceWrapper) ListVerdictRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVerdictRules(c)
+}
+
+// DeleteVerdictRule operation middleware
+func (siw *ServerInterfaceWrapper) DeleteVerdictRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteVerdictRule(c, name)
+}
+
+// SetVerdictRule operation middleware
+func (siw *ServerInterfaceWrapper) SetVerdictRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetVerdictRule(c, name)
+}
+
 // ListVolatiles operation middleware
 func (siw *ServerInterfaceWrapper) ListVolatiles(c *gin.Context) {
 
@@ -5102,6 +6466,95 @@ func (siw *ServerInterfaceWrapper) SetVolatile(c *gin.Context) {
 	}
 
 	siw.Handler.SetVolatile(c, name)
+}
+
+// ListWindows operation middleware
+func (siw *ServerInterfaceWrapper) ListWindows(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWindows(c)
+}
+
+// ExportWindows operation middleware
+func (siw *ServerInterfaceWrapper) ExportWindows(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportWindows(c)
+}
+
+// ImportWindows operation middleware
+func (siw *ServerInterfaceWrapper) ImportWindows(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportWindows(c)
+}
+
+// DeleteWindow operation middleware
+func (siw *ServerInterfaceWrapper) DeleteWindow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteWindow(c, name)
+}
+
+// SetWindow operation middleware
+func (siw *ServerInterfaceWrapper) SetWindow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetWindow(c, name)
 }
 
 // GinServerOptions provides options for the Gin server.
@@ -5233,6 +6686,28 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/archive/holds/:name", wrapper.SetHold)
 	router.GET(options.BaseURL+"/archive/heads", wrapper.GetHeads)
 	router.GET(options.BaseURL+"/archive/proof", wrapper.GetProof)
+	router.GET(options.BaseURL+"/changes", wrapper.ListChanges)
+	router.GET(options.BaseURL+"/changes/overview", wrapper.OverviewChanges)
+	router.POST(options.BaseURL+"/changes/verdicts", wrapper.JudgeChanges)
+	router.POST(options.BaseURL+"/changes/taking", wrapper.TakeChanges)
+	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
+	router.GET(options.BaseURL+"/verdict-rules", wrapper.ListVerdictRules)
+	router.DELETE(options.BaseURL+"/verdict-rules/:name", wrapper.DeleteVerdictRule)
+	router.PUT(options.BaseURL+"/verdict-rules/:name", wrapper.SetVerdictRule)
+	router.GET(options.BaseURL+"/announcements", wrapper.ListAnnouncements)
+	router.DELETE(options.BaseURL+"/announcements/:name", wrapper.DeleteAnnouncement)
+	router.PUT(options.BaseURL+"/announcements/:name", wrapper.SetAnnouncement)
+	router.GET(options.BaseURL+"/windows", wrapper.ListWindows)
+	router.GET(options.BaseURL+"/windows/calendar", wrapper.ExportWindows)
+	router.POST(options.BaseURL+"/windows/calendar", wrapper.ImportWindows)
+	router.DELETE(options.BaseURL+"/windows/:name", wrapper.DeleteWindow)
+	router.PUT(options.BaseURL+"/windows/:name", wrapper.SetWindow)
+	router.GET(options.BaseURL+"/signals", wrapper.ListSignals)
+	router.POST(options.BaseURL+"/signals", wrapper.PostSignal)
+	router.POST(options.BaseURL+"/signals/test", wrapper.TestSignal)
+	router.GET(options.BaseURL+"/senders", wrapper.ListSenders)
+	router.DELETE(options.BaseURL+"/senders/:name", wrapper.DeleteSender)
+	router.PUT(options.BaseURL+"/senders/:name", wrapper.SetSender)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 }
 
@@ -5241,214 +6716,275 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3pkhs3tiD8KgjeG9G342OtknXtqj9fabPU1nbFshy3bc0EKhNkwkwCaQBJiq1QxDzNPNg8yQQOgFyY",
-	"QC4sJiX39J9uqxLEcnBw9uXzJOKrjDPClJxcfZ5kWOAVUUTAvx5v9f/GREaCZopyNrmazJTII5ULglZY",
-	"RQmRSJJIf5MIsxillBGJ7rZok2CFVEK2CAtybf+uF8OCSPinHqX//3QynVA99R85EdvJdMLwikyuJnf6",
-	"v2WUkBU225jjPFWTq4l0W5hMJ4Tlq8nVr7W/wVqTj9OJ2mbEjKdsMfnyZTp5kgvJhZ4OpynfPFtlavsB",
-	"pzmZXCmRk+nOYZ8LvtKHQK8oW6KE4JgIxOfwpwwvCLojcy6CJ4jMatVTrPCnV4QtVDK5enh+7tvis08Z",
-	"iRSJPaA3gEYZVooIJvVOAMxUImJ/hRRHMZ3PiQhtyo2sbYsqspI7+/vOs7+pHvDSDP6u/IyFwFvY/cun",
-	"MJ1eN8MqKZelekFB/sip0Gcz0C43MOdihfXlUqYePZxMJyvK6Erf7UWxCmWKLIiAdV7RFVXFUjtHTOGj",
-	"F3ku9aFW+JOZ+/Ic/tm+1BuY1Hso+L+2Y1XAeem/7hlJSaRacdJ3ROl+Fljt4tGD7x9611OCRqqJXI+J",
-	"2hDCkNpwFJM1jYjUaE4F4huG9KrmgeM4FkRKeMw5U0hxHsI0aZaq7tDu547zlGAGG/o7Z6T3g7ylK4L+",
-	"wRmBV0j1pjZUJTxXSP+RMoSRIPNr9PPtE0TnKCVzhXiuQlvUU4VA+MgDvy/6smXGmSTwXN4JfpeSlf7P",
-	"iDNFGEAWZ1lKI6z3fJaZEf/f71If4HNlqX8XZD65mvzbWUmCz8xXeebmhRXrIPhFv/gNYQptBGeLUwCi",
-	"/Z2e9iaCiwFqLnhGhKJmr5Eg2NKV4rXFWJETDceJ56kzi/iND4IuEsMvCrrRdpj3erj+XZ1aTCdSYQUr",
-	"OCqOI0XXei8xlfguJbGfipfv7dfiCZotuTmnxWnLCfjd7ySCfVgQPYsNCcFxTDVwcfquArA5TiWZ7sDw",
-	"EDs2c3j3JaKErsl7knHhucC7rTL/0SCWu1Rr6rBRVu6v8hWIYf0CG5e8e1mCrKnUfN4/pVRc7CBXaHc7",
-	"8Cgnrmx7ak9bTFxsugVwM4WtGOOHW/0hvZ2jmEpFWaSQIp+U1ESiH2jndJELeN8BaFTBX1/1aWPJ5q8t",
-	"/Q3cHU2J9zBaKImxwndYkp5HYWRDpOpPEXgaDxqfUcYMUjTX7o1PvoNSAbIkcKIY6c30PLFKii3V533v",
-	"tmOkKholiLN0C1BNsEy0kLUkmTrtRmh3fQ1UmdZw3W2lA+v1dReQL66sgK3vOTzGkmghuPkUcMkcGpeF",
-	"B1ysICssln7mYI/YyRXcuBA9mEyL7cLm2k66BymHuxErHy7cahaLkcylFpWR2xDaYIlSzpckRriKCIU4",
-	"ow8ylyGB+uL88mGrRH3hxFH3bx8VdoCvTewV1f9hJasOmWYX+nM/jX3CV3p8E6UGoE0rYdOIEeepT+TY",
-	"5aBuJOBFOW1g2xkW1Epf9a0nNI4Jm5FIEB+pfpJgtiCxVnD1AKSsSotyRufU0h2sUMyJRIwrJBO+8VN0",
-	"GhOmaIRTnxA8nWgxteu9zGhMCuGr92C+GSCn8Y1XSrP6fe95rJ5quHFA7OuexP3aAtv3Sndv4lqrxlGC",
-	"cBSRTElEq480gEsAegfV6kW5fVYAYOFZ7mm6g0LtCPie/JFb9jmATt1tq/JmHzuHZSifVE3zfVDRey/q",
-	"eu/JhQ9nScUQcRj7QE9E57mIAHuzFCt9s0FxB2So60LLm5onag00XCVEIEljkIbq5HIaUGr6700WenTz",
-	"Oe9FeGuI6EekijDRJGaGCHpZ8grLZcCgBIQNC4IMIqO5s3hFOE2NEcnD5PDG/xwlXhGEJQIpZoo2CRGk",
-	"MAICicRpCreG/uPn2+cn3/+1Jrbpn/mljaEixf5Uy0ew3Ftqv0B7AdOqAGMhb6eo7Krzgm/UoCuuPpXD",
-	"wI8qMuDMMLyyjcqi/qNmW6+FAshvjU1WpQetOhXo3/iecKl+Ih6b9XPKFkRkgrKCOEgi1kT8RSL9I7Qk",
-	"21Mf4qVYqueYpjUdpsq3sVQ/cj7ApqJ/8T5nw34wwzT2njhooQF7nfeLLKWd5nlkxRjZy+xSvRK36rRq",
-	"nKxcabl2CCP2keJrKOMR41O+kIgypDjCDM2e376zd7/DFC69TGEH5erzz7VSJq7O3t3cvpgiOVfZ1dnZ",
-	"rz/Pnr3//z++eDu7/fXq3dv3tx/hO+ICLai6ev/s9dvbZ821z6ctl1hf9gXfIKok0pqhod16YHyNPutH",
-	"+OXss3mUX06j+WLXBtrJvmVIGP6FqsS+HBhxjVRCJVJ4aQzFCBgXkoScFPKyMQ23o1kXGBoEp7wQLxrV",
-	"8GEHV4w83//tRXy1wiyW74h4TVmuPHaX15p8uHEIoxWMu0bnWiRFjCPwRfiVgsEG2QTLZylZ71LACmSX",
-	"lMVVcTHDUm640BxoSbZ6Tr4kbGKOljOq9N9mb16/Q7kkwitLBmlM1gGVlC8oGwqTTPA18by1XxLCEFVG",
-	"BcdSWRmfxDUBot1mgdnSL7akfEME0tgsQJmgQga2J4hU8memqIfcvDS7E2SeS3DEccTnijBwm1CjIZoF",
-	"Sq9hv523kOXpRBqR1AcxQYBQyIqYJwiOEVb6uqeaOOhN6YFXiLD1FGiKJlUWo71MUWNKACn8TKLCDuAO",
-	"KlNYjN1B7Spu+V5h+XSmxaNuJwZ7cBacq8Togn7q/w5LibJEYAnOKM1c3rx+t34AL6mpcZz3pS81Ja2m",
-	"pp37rdHuITfFHi4QlkvKFuhua3Z3GRmPMbY+PkRlv62SKt3pHr40YlinQ3IKFMpAsd/MBUXrN/oekM0E",
-	"XeNo63vo0iqXWYkD/cDoaFBIE/cq4gF2GYKoIfG9wFN9yt2u6pb39bMkh7AM+h1RnHvo9oyyiBhNtdgF",
-	"0F9LEE4rwSGOV4BWAtRZC6uOHHd77AotB7biozRPi+3vgMB4y73nIoYU9XTozQWRCbNztSlxz4uBX6aT",
-	"heB5NtDRZ9Uojww4e3FzcvndIzQv9SkgH/3npnHP46b4jqQDN67lAmOzHaZeDdfgPlBJByD3isckHabA",
-	"8fmcCBJ71VktslSuwBi9qqKHNVODnKSVcHUacObdpAsuqEpW0rcKl8TMbYw3KOV6TaQSnoOoj+cEPkHk",
-	"Bon9sj5P45fMkofmMTgjUot1A7adYSr8k+kvWniRCkdLs3Oq0B3R+9baSGA6RQnzCVAzjlaYbW2YCdj9",
-	"ZY5T+LcRYQPu21ZbTFZGjLS9YkNQijCQ6UTwlAQUehEymARsOGGZUUORrjIuLFItCcngfihDUpHMC8Fw",
-	"TESGLa0VRAEt9ekX1svmE2CN99V4PFGEMwg7pNI55ry7UQIz6eIn/BKxE8ZdiCJyF4Yk3spT9JirBBA7",
-	"Z5ngCozgVXaiSMqIMn5bqa/Fd6ycSbz2GV1fQSSkebM8T7U2gFKtL4FYphUMLALah50TWF9/6pNn8MWH",
-	"B2siZMiatqbYjyC/56sMzGbdzhUI+nNagLEQAh7XDIWORxZEvwziKZleyS7D7PcpUZj69P5GwEbzUBbJ",
-	"ClcvnyOCo6TG3fqaTnf5UinbdL94xxQ0fHzGn18sVZOYxgjf8Vz/S5J0PnVHKLTXXvt+49byOurwiswK",
-	"8rLjgQEBWJCIi9gE4VldUw9HLF/d2RDU3uzbeXXbeZHQ12I9e/3s+s5Z7Fmy8kh7+CJDUmEjyqM8Se0y",
-	"awANo/E+umopZnYL/R7RqtMO2u7Vc1JM/dJuNEZqDn+NEioVF1u04EQiznqZXhviSVO2cKJA51xVJl8J",
-	"/u1SvKqMvBa47dPsLH/u3Itjyt0D78dXa4zQTQGeqB7cyxL/PXRCg8MvqC8Qbzf2qBHyNsDhZOYKv6J3",
-	"eOHRxwqM70U6SpLcwPjCu77LSEzMv3Mz6XGQKeCXVbiqSW6hgDKzWTe+5cylbOkXpUrRGs3BraW3tUtK",
-	"goq4IFgGhAU5TCTRklf3Xdv17PCp25pbzQsHilMrTDZt/yyghK3wkohh6pmAVJAO2bp531SlQwUxv0nV",
-	"zOS2Pi2OV+ys2Ec5dwu83hMJMSKf+yODFcf7P6ZbQUn8xPzK96T2UJJbENIIJjZgzac+p8S90WKoX7tp",
-	"Ua8UyUIimlbHJWEKjP+SEDYtEhWsOb63AAPGhpkimTc0gfPl6yp7NJJXl3Df7wGaA1buulivBZduHbwG",
-	"yC8l9e/kiua2PPkregAoUPY2S0+/1GCY1lwhEWcRwWnIaKG85N3FWJtzAg7tSjKPLi8ePuxvTtTL+ED5",
-	"jAme2qiDhqQXCkZoszW2POQ7EmlxYi8boZ+cDn/IHdErra98wagMgaTt8Woy5PWt6y9TjT0X5+d+Pbwm",
-	"Wg1Sqvu9u1IjrhzQbjmILiuXfDRIbfD4bvGSFHqdyzA01kW3lylQNaUHKiCmorTPSP+LKtLGfDCXagoG",
-	"hSsN0yniQr9jzBYEyTxKEJbo4ofL0/PTy9Pzs8vva4Sz8vgedGguPaKrMyJmJOLMA5abIu8NayrCWXyN",
-	"vvOEVxRunU7lggtfnMU7/WekOFJiCyahYt1KotsUIloSKhEXMRHX6PKyke1WgZDZxaPvvnvwXdeuSnB9",
-	"7wk+P7yOw1bZuxZjneIIy6VzX4LHGlcdPlRCTIFKsLpGF48ughfS6/BWNWpKDGKLbuEbePVNWONs9qKM",
-	"/MZMbkLRkr11KQ8JCAS1P08JUb4IwSEut6ZZrJc4shul6OEOFlM9yU82sbRIsWFcJZpXg+POEJBY37ZK",
-	"CBtiPdqFnvKZZdy2ghBtyxWYC77qD9theiYs/hSytsFKETDFeTIUakcsnTWqiMVV6I6rxPgwAsyM9z3W",
-	"DpABIvB7uz137CB8K0ccEtvaJ2i8an+tZZY1+Ts4dSINHcrQnUl7DkT79AkJ7xE0OyzloTXE1gtbnrPY",
-	"Z21ZZSnxhWc918JAGZ1tnCorDv/CvdKcKok8AywpYBXySZN0QDbxC+qlOV0x7htiI9AlwSJKQpK/+9r1",
-	"1vwIs2/QeQgw1ciPHTGBRkvjlCyT9SEvXBAEkNB88RqRVaa2tZs2vlwtQmi+yZ2Pk0MQ6TArVY3Q70mp",
-	"zeTTElktNkwrWZSV/Bu3YOWiKkH2Bbi8r6QaQOHsoeBgAs8TLC0VBrMK44W7cUuU10JaTPeE58xn7DRT",
-	"e8GW4hqZqCbk2syR+mW/qW0ngHqw9W5bYvDEjLSD7Sne3lfecIDqFb5i4Rpg7fCtdb+hLPo9t6HxEpwY",
-	"XrsATlP3EKfI5OoOdMTV4OwhBdbm78UaG1PQn+xYQzGczUt3qBpA3GdUkVrUUeuLt/CveDHMaiWAKwfy",
-	"3fCPgueZT4Co3MnngbmnQcvE4IyISrBrdUftSaov6LBsnxRLFSItUt1ad3/PeCbqIzlQ+ejiGp1DbKup",
-	"10SZc+QF4l6wSobWlJi3uxM8dE5/GnZCmeEhLDnDh0kCm9sUzTL7CwDkvX+exuMl6++H+W3enns8isKp",
-	"U8vt73gePI338IqXJ+h2ig+Ksd01kzdO5zvEy5XjR0PSm4pwxt1qFcY+B0If+USl0fts7Ou1CU/eUFnJ",
-	"vgSzCE45IwGRXmxtYlrzm8Oz3W38mNsCHC5rFFI7d2wwTtaK5HoynWzxSst7v9fBVCERXtP7k9mHKfrv",
-	"m9evtNT6t9nbNzuG9+/PbUh3+00FDe7mcl55a2bMd93wcZl3ALngLgXBRRc73uY9n5/cVvKZpwaaFy5f",
-	"pgjVV7bUm1ZiKEOhDJrgg+5ne7YUyz7ceahUkQFYSMba9VJUtge1sXz6lVFK7YnFFomcGUtwpvV5svFj",
-	"bSWny8MMIUG+L+Gv4ECr/NXwJm5RgtcErTGjMnGvAbNaJKWtHuMJpKxlF83DQl6JZ91Cvjn41N5DCSUf",
-	"tsZVUczdju/K/8ZzwXD6jCmxHcisoqBUNoyPufi+pr2tb1y5PU7nM4DIRRN1UPKpyIpydpJiRy3QOkQY",
-	"Sg3wLcEoHScK2ub+lq+yF1yqYekLWL0NCmkdidzVDIP+wmKQsFkDey9JpHSt1TKT7WEqW/MB6ieyvYFU",
-	"EmxPfl9f20+EZED4l2QrEWfW74buiKQxqZP47vxZK6ysKCv+4o292fYRicIyjp7AB51XdE7CdnO/qtLL",
-	"YAFmZhjtX5aRF6Vq3l+HGsQc9CpwwJbKeAeyUVcTL4ziBYngBwhF7lGwwnGOcn8hmPuv26S2hvN3peLc",
-	"JcBObUyaGm4tCV1FoTjuGNAgKKYM+HH1vKhKrCOKKnAJBFwkfgI7nWxwIJwcrm0DF7nGaQ5ZB5XEtB5S",
-	"aluU2yu+oCwcsxWm2Z0FNoKvpS3go5ri483e8wYoBQM7q3S5JdzotTfWv00MGZ7/3w4uSaJc2Mxbz0cW",
-	"jBCE+hM9wq/MuMpCxbS77KuQUdrSoTXE7l1io9ulX4FKtWY3FkpBckdZyqr4k/nfHRu0D5bVcI9L/+oO",
-	"tvVHWYSX1PXGB304X3ELsIsQZG+Hl/YyrteOMzUcJsEdkLjuwB5UDLH6w3b3/245s8KH7A3KuexOJ2gJ",
-	"yWkeflrdqxcS3EVCjWNNC9fc4YOKeQRLaAYEVygOZn5TffBm1TAg9skm8RhgbmSluDbjm5bCMoHyamMU",
-	"rmycuUxnatz/HmGJramVgwLee8d3h5n+G4IF8SppKV2GLPjnSHF0cWUCQhIsIOg5LTMQITgkweuq4FNG",
-	"ELfIAx0FLQ9ZBLaQDMxBq2v74bSplEAfgPY9CyEES1B8Fy4ruEet9JJEPuwgipZAVEr92DUD0KmXSGoF",
-	"0G5ClwmfRiu8RTiVHElcBBdwU1qGKltd5gr9NiFsffXm5vWz3yZT9BtUMr56d3P74rcJ4gL95sqfXL16",
-	"+ebZbxNPKsq/KrAcowLLILz/V6mWP0WplgZ9CNCCsm7JftmmzUhu/bQLYfsaSbImAqfggZIkwwIrE+EJ",
-	"L0+aSHJQwfVAG0crbUg5lVAYot99jZfW+v9uqmog99sloa9yqYAHQE2Fa5QSLJhydTzMHZpsw7C0eM8A",
-	"cm+W62FTXH28tlm9IPDAimCVQdlQtUiWIzmvAweoOgfunZHuT9EoPQl1st/JeIcZJu4Th183uARA9d7F",
-	"4e5tXGmTDDWMKqJbSypc4VWA/D1HYl1SIqYxZDctOI/N6+xZqbO+CHRqMu7aMvZtl1KH2J7wYfrkg9tM",
-	"KRxtEpqC8XSOaSqtd9gEWRgFRouimrVfo4uWZJzOHl9DXsSs0qdgzFdNPkF/k+b4AC+j0vqOHRkUuVaf",
-	"5JJmrYU9e7CkvCXDbpDAIzOtJRg5r56d9J+Xne+9QJveN7tnKXZL5SsXEEIFy6YGGVf2JHYpl+Fa/I/a",
-	"pZtLj3RzDyML2cwUwfF2r5CmOlo3vURThKUJOnRlVK6Rlg23KOG5GCxJOP/jTulmp4tOUaJUJq/Ozv7P",
-	"//rfU1ui+d3b2cvbt+//+99c5eaqptqvdvNeeAd7DaDarVMVDm/RGKAvfMB56vxAAzZS1xy91Zegf1+R",
-	"qAA1uoEBaJalsNBaA7jrbPxaD/d1c/98+GstLUm7Fk5NyN6ydOsaFfahr37TaBZoSfXShHuBYmSbRTm0",
-	"91nc+tpXfaB5m8a31sl5T0NxtVAzZZpjRwMqHeNcJbyfohRjhaFL1g7LY/r71HiX8gyqF7CYxvVANp/P",
-	"s3vFlgjJDAvVT2GxYO5oehHyjoIbIBjGuCMjDjPv/WxbqZnEYqGFWRMvaiRIyJ2CrmRNS91A29Qww9D+",
-	"lo9KmeliSR/Y3tmPZfHQIUSWbHoZgm2Id8e4nRPoH0HPN/++y3o/u7JmMFJOKqzyQCx4uD6N+UOX88JV",
-	"pbFrtGz5ib9FaUuZis4gdhmMqjWGiDldu4gTzhZEKqQEz+9S4gk96ZG40F0KybsXu/aA2u+NVJxhCXZl",
-	"vL2rnlQm1hX9OigrMkz91/ZfOZHufQ9hEGz7BNcCQ6olIVQv7lij812mLSftdc6a4DXZt7GVT5qmzFcA",
-	"T9Y7dpt4ZkZyJXAKUV1Xle7pgris2zkXvZp1pDhaHvIQqWuqHbJ5n/ujlhfkUxZQDyOe1Rg04xvHxVy6",
-	"18f7WrRKptrNTBohF370CFYwuN3NuI256aGA12Cn0LfoerIXebh+iW1/Bew9yVIckT0qvrRadEHuzvQJ",
-	"AobdobrXfqGmofjS90RpucZXnKE1tiNNn2JfNfNnWqk05SdcdL6WfqRNiY7xVl6j8yv4I1nXqntU9fKh",
-	"QWUxpunWv6NbLTtrPQjr1VGeQR0YLY3hBYG9mI8rzlSCsEKcRYGQRelvGbVr3bSwqe7K/rb1BvYJKimv",
-	"oaAuDx59101eavAa8tPAWf0HK8MVdrYtBF0Pud5Sg9l9YVyjWRnjrdEqUOK8xvKaPE6LKzNC2KDGQUkw",
-	"kXTYVEXYtC95XXVWOQYdXI81QSbeebigC8NPi9QxWxpGy2hgc4L/jAWeq0D1U6ePeeKQAimneEVuQp1p",
-	"6T9C2aiDWplWSp03GVOoMfVblm6hdh10oYZeQkraovSaVu80pS4YTLOv76SKWRZExU0UYJ8WOF9FtQqq",
-	"lEHiABeLXQ4W3ufl6qgUoZ8EelpnRNgqBGXXMJBU9bOWKtCQ6r2/3EkbDyAsHvKG57st/2qdfHtmGlm9",
-	"sA96x2SFoQtS0dj4Y0BrJvHbdejZZCkOd1tvaa7c1V/KWN8GpFvv1i0ujTIxh+TCCLOIQH1Df+X8/olu",
-	"kKZVIm4RFVlJV3G15N05SkCZO6rnxNmrr0Hbi9IaCUMF54XD0PZuy3oQ+CUl9VWCe45pmgsiB6ZGmN4k",
-	"nWohrF4sHjzis7UVMncKeWGFXToF0UOswejEQnlqPIsn8PCAaJnP8O+m/agAWI93VaBXf+D2BJkXREHI",
-	"HCKzr9jmoVP6YOKiS83+wL43+NwU/k1uPGRc0pj4K1jTSqt1eOjV7PI1T7GiqcnIjklEY3wH/4IKicC/",
-	"tqZyUNHX+mOoSI3XeiOXNMtIbKNnE1tIzC9977ZhJH/k2BRnXnHDWZuZue6LXcefPG4roTU7itiOCwj8",
-	"4ibZ3yWS+7eoR9yG8pr0x1+4iO9fNQOC7/wlcxCc2JYWUXLnBPXu3QcpNuKkkEChtyA04OthwGGEnCcN",
-	"/haS2gCRfG9nBo1goAbWV0h1+KNiDmwDQ2E2DHjYi3l2yoF4T1yRYO7b19X84PE21Ga6tZBQmwP7ieBs",
-	"CqZmNKckjaVXvytDNTxWmDsS8RWxLnDjhQFD05ykKYpzFxOz6ySN+YZV6WHP4I/mh13/VCsk+4aGdAeC",
-	"7NCHNRE2M1Mf1IYp3ZEFZaGSzDSkljo7W9+G1pWaTZWrtvPURMuyglXtNG43xUVXMa49Rc8h+R4Gln/F",
-	"F33T8UXNqyaR35gZk0wFCgcmBLueBl5Tjitg4y+F0kOfcgsUlauKWad2Xx/DRxnc9GUoD9/ZLPy8rROM",
-	"3dfMGWl2g1KGShD3qOJq9xq2kczKp9ifma9y1/HyXcWl7gkO2TMJaRcAvdPYSm5ul/butb03ycwqAsMr",
-	"OvjKmrvqsE3gtFRAu2cSW8FTrOe1KFRqduo/9IK9ZAeJUrp38lrwTluDKfQJSPyC4FgO5WBYYV9ozA4r",
-	"83Mzfw8yl6lAJYpwmpLYVMEtm7Gc/i5NPzLrop1cTf7Hrzcnf8cn/zg/+eFj+Z//8+Tj5/PpDz98+fdJ",
-	"z/BROI4fQsrbLfmtN3AAeulbAQjyxrQs1q+ZfhkzupunkwuIzjISFgiZElpPXqHz/7w6Pz+5+OHq/By9",
-	"5uzkuaDDQiP2qzY4SEgrqvXYAxayWVsRwXqV0sOVhQ3U/G7k9SrSXrh2VvSNGpSSKcjcdsyA2nsQI4mL",
-	"Ys6d8aAX55cPp0EvSfdAFWyEph+v1WLmNDUtK+6wJI8eXms8Xmm0fvQQvaaPa8EwwXC4JsC0jt3UwBIs",
-	"cKSIkOg/fr59fnLxCEU8JihnVMm/ltVMTSgQsYFtlEVp7jVNhusXmVCCftWLAlUbCskk2CI2hpL5ZYHF",
-	"onaNKaHj698WLL3XWiuvsIq1NqwlgpjWo4rbrQWsS8bY1uNkGitSzJayUZuyyr75OrRvY95rW0gqzGJE",
-	"UklMeLH5X/idx57oi29pWb5qa/QOKOyS3bjibIKllbBpHQyYOf3IVY/RbwvDDwZSedWM57v+sYo0pb/b",
-	"KNn+/dRn/miFQ/EL+wib2rwfbAJv9wiG3jNkaVgccDDyV2/4ubfuhad8KWASCEKudcfH6Qjib7B46G3p",
-	"696pHra1ansP10StglrHyyrHTu0a3m25FIsBJaUEwYOco73dx/pZ/CyHTN2mx/Bl/5laenhX6kzZgwfh",
-	"aPpuNKEpi7+Hs+Fb20jCoGZhoCVEJtjZvbuq9p9sbKstrCVcHkYv9ir8y2o7kDBnCE7gJ2ZF8EXZFaO6",
-	"kd15faD4AJVqrSHJZ0sfYCpo6XtuolnbmvCYxWxnEi1cBILZhhTb8RbUKTYzLU7oBYzfY9oZlu4vi5er",
-	"iK9qtHeDqTLmtc7IgxO+DsS/7Nsssa050bAIj5amoy12+B1RyRPl5LpzFn2sNoIqRRjCjGy00gC932XC",
-	"N03hsyKC9Ct0Xe+rVMvpdzcXRBHoxtpEk7ki4rVHnp9pHCwdGeiOLHDAj9GzQaRdyY5v2ae3Kqoz6sqW",
-	"QGCbgA3Cvh5/bcKaV3iL7ogrBEQlSmgcD+vVNh0W7hFytd2kqVVKbFa7i+INZLL7m/WCI9rcivGywSsE",
-	"jXrXAWd7Yl6P08j3YJEW06Jtb3nNJRi9qFJRUY7sSC6sbh1NYVtqD5wOKq63R/OKCmFw2615ATs91w6+",
-	"ezj1KvDpyC05RTcmlAJwNeFpbDuV6ndqzE4mlVQlJCVS+hJMOipHB2rM3L/eX0B1uuyRLOAA1Ab3fTpS",
-	"VwA/JpSGnDyYWnYDJmHImy9rND44hwwGhBd8cK3GvZLX227il2RoxvghU0cqRWlnmpA6RaRgLFRDMeJ8",
-	"SYvWF1eTNRELcrIkJCsJDM7oT2Rb01WANAOvIVhAoJkdmyiVTb58gdywOffbSG0Ax18k2iQ8JUjzPTHH",
-	"ETlFkJ2CTIi0fuaQq2dMgHSRuK4SCjFC9EuX6NMJfLhCv0Eh3d8mCMuldF4CSRfshLIp+m0iwUFzQtlv",
-	"E0ND2RZZGnaKngnBhQkst024kEkmleg/3j9/gn54+N1//vUUvaJSSZThBYFaXrmQXBjb8yvKlighOAYL",
-	"rP7J95fff//XU/SezKXthm9w3qxigHJHYo27MY/kmSBzeboyUaPwh+IHp6v49DcTgB4RZvIK7W3dZDhK",
-	"yMnl6XklkXXyQd8h+sncYeG8nFyAeJ4RhjM6uZo8OD0/fWDbMwFqnFlwwD8WRlstbuJlDOZFqW6iopWZ",
-	"IDLjzHa3vjw/Nw4FplyCVpaltorh2e9WPDcsvbee5UpaNn3iX6Yewcgd4NToKLYKs3+JYvOuLRy8GItO",
-	"eqEyHB/aVksPPG7i+KZ0+ZrCwI95vB0EiNa8kbKq55f6q1ciJ18aV3BxsJVryzZ6gpP40CD+Mi3x7+yz",
-	"Ru8vliGZUL864LVMcVNxzAq8IooIObn61b+VcsjZG/10vnwc58LspkDm6XVj58e4Mb2dka5MRAldk7M7",
-	"HC1te0LvS3mMo+XP2Y0ZPYx08EgRdSKVIHhVh0ZpRKYMQwfFXT7ZxF0U8WzrYvgN+4mxwndYGlFi9l+v",
-	"qCJQ1VUiqk7RbUIlNP2vsqESDKaI2P0BW80FqkE2SohJd/YD9on+vBdcB2KXWcK2vvJAtlChYcNorrWz",
-	"MTEucaEWXk71I1EmFuOeINmVqRrHvjXuVOPyTVMUJZgyCahU9KAzose1YeuZ4HyuGb3UcmrCNwfCnh3o",
-	"aE2olY+/gBHHYOLQ5rEHBwcMcq3xV3iLFhzx+XjgqbCZmLiW4buAmgOg7sNkauB96PPZzkcgztNJlntu",
-	"fkbufZ7DM82i0WUvjukB4QuSjkpr4M220Zp3MKABVNCw/sgJ8CYrspuM1PohpxVAdQWffJl2XtbftSLr",
-	"Qb4Dkz54rzLhG2e6LsM0qDTxJktNFqmShiyOyidFtU5C6J7KYgojsspykRDQtERRVjbTuiRekIMRuvDT",
-	"rx//8A+5XinhyPJvK9g1m854SqPtmHSi5pz3y2uug2jR52GMe3B17Y58A0U0Rgjv70iEV8TQhDHvoYhY",
-	"D9EBK82aQLTxpWYXHN+ACviEc5vuY3ePloRkchSxR+YiS/N2uXBmxzSYmceDZF4UlGsR22trnLPVD3fN",
-	"rz5eWBZiqfG/AbVO/Dy2VtZlv5k/HkMybulZ6KVgBX2xTfYU+aQk2vA8jbWwzEZSJjSvClO024SyIyig",
-	"LnoqRFs2hI1CU+6wJGX3ar+a8BT+/tiNPJoc6J/XNssKTOVzJ/TSU14qlGCJGEcOJGBDX0E87v3h7sqi",
-	"1IDeTqoeF6OO8ViL6x38WIvAjrvUNI7HEi0Z3zCoRn9Iuc/7QGdkB1KHFzjc/PfS4h4b6EzBjmIsdKuD",
-	"Y1bEVzYCLIhWT8yQXq+4qLxSgKnYLGRRlq1MuqrxH4Xh2KP1xGADK5soc21yrzlnlb61B2Q29V6M3ssx",
-	"TRh70lcoGjEKgYWd33fmHQP9HzlObY0NbIJvIOjLxHsRFpFrdHJRjf3wIyNzTXSb6PhgGqxveXLhF606",
-	"zAyPt5Meo565DIseY2dKUHCdH8nE0a/jZ1DkMLcjRyfgFu+1ejUWAff0Nz2u7vgVwF2nOmcxj3JXW7SN",
-	"/NzIp27kvwjRcQiRV3eUrUd3sceJWqX6nmItbUdy7erITyc5o3PqrTj0T0j7DupEtbKBfThamjXJjmO9",
-	"zJUrN2ep406YMbjfcHVHd1ukf2O8cOSTgv94cfv6FUTXwH7fPX1+imY28hqK/5q6xZuEQ+cJCbOaFOM6",
-	"GXiNaVqhVuPQ40Zj632Fan1XGhbINPQGFU7hJXSrGEG4ZnO6yAXussM/qQ08mr68GwtQrUk+RTKPEhNN",
-	"aMPRrhBn6dYWtlYSxRSnJFJohTPo10WDhi39u5AK/vD86/l02jlw9U6Cz74yyCi2Jj93bkL1DkwCMtph",
-	"AnhihhxHd8q2fTQnsyUXYuKMuoUNACpuR7kQhKkyPXcEuPVwbxu7FRxsRAf3G276P4ja2a/duwKS5FJe",
-	"pMJbeTxf+H2PPoYgnm2/hvfMYHcTm2dkFKtqDUXLWB4/h3+XK2mDaCDGFkg0B5afbadIcpvxzlfkjsdb",
-	"eFWG0YEFadq4dxa74KBv6OarFWT25fazAxnBd7h69a5E3uILeJ+zg1KT8fH7seD5IlG260CMFRkZfkrk",
-	"BnIBb4r+/O2RpV+S7b1EUCt9rvDWJDJiaH6XcKnQkmxd72RGPikkcjYKxSkahHVIFJVxRxEras1tO4WL",
-	"cndlNSeVECrKvLyjxb5Xtj5a+HsVPMeNgN9d+UhB8BU87S/BVS9iNDnuRyhUc3Ds8kf4m5p5hznYCFJa",
-	"sa+vIqu1YqYts3wc3Dyr1D3rQVJ/luQryQYDabHeaA9y/IJvjH3UhjkWPbI4X2rVBlIXXV/Q6HAXU5cv",
-	"mreywUsSljF+wcsxSMaxEPylgqJ9EIpgFMsxcL0PYj8tegoOg+DM5b/2MPw8gSzDPiNfQR+7US/GHBh6",
-	"QHguxoIDUWbrjPF5UZLP5kbqBV5RtvSGGpcW55Edajdx/NTVwRhJbrHzH1lmqa46krxSIz32kZzRstxa",
-	"S9Rr+VzGALot+XZkXuzieVvToirF7YFbpJSR0e6iFBpD1vcC9781um82ZvsLeYD5lrkKLTsk5dktXhyN",
-	"pIRTUu8F2KlPb9YHc6Zk20GvqP5CbFandUEYcJQ+iJfzk9ew1YAfwlfbYCRx2cDla4jKYYL4rIDesfGo",
-	"5dWepXzRGmsrtq+46fr1rb1d2Nd7IjVgfHTQVDpDKVGIslP0xub5gWBs+xyOTBLPhGkg22K+NAPuTx/H",
-	"SK0pm99+M2/oxjbONenRfE0EyHvgZbd9jse/00rKTVBQf1+phLknbfbnGZR9JT2RLpUWgM2mgFB+Ls9M",
-	"X8CYxvWqoVXPME5TvoHiTx9wmhPn+vZtyDa39NL7y36R3185zaG4qSliZDNOqOkOCpWdCIP488EM+YZN",
-	"F5XWdz2g/BLKYgF4zekhQmaOhc1bh9p3aM6F2ro6+Qt+2DswsRQd+rUbdAwI2sX6Bke7A5Se/ZTjA+lY",
-	"DSidKVvQMCQVuM2PJL+Z2U1FsWNzH7N2i2Rhco9NNUMoxgS9w12wjsmOutP0rpQ6qHSBGaPYSQkTPA3f",
-	"1zP4PM5VwdxjSQm93hHsICX9Sz5gJrVoGBelTnEcC6jVd2DRwbRsrVCcXee5WBNxMiNMIWgAK0/Rrev0",
-	"+hdpRBuo2mEaiJgDG7svVhglWF4P6AeLErwmqGw36wlUgHBNs5VuEqjIJ2WO6I3z7BXVaX54UBI2TwlR",
-	"A7I7nuvx97Oo+iQjWwy/Z/zgeY/wwTd80yfHVfHJwGW+eiQgXEH/gHxETe9SuGl0R9SGEIbUhpt27aNg",
-	"UyUKsV2EgLPc3BOhfIUnq3Unr9Dl+eWjk4uLk/OL2/PLq/PzKXrwKIF6uhDXYLPeMVrxFcS+sX7Ig9Wf",
-	"E3luwpx6Y+BmcsSxreioAXpYPKm2PArZQcu+SPtjx6igdPtrMy8T6Bi8ISCCRloHP7AMuhA8z9of2Y9m",
-	"yDGkC1iqbz1Is/URoNE7MsNsd+SgjOua71kqfFirSzh89t6nG8X1ZlHkuGpKZdFRAmhrgmzCpTpZkq08",
-	"w1FEshbH2w18f8Gl+olsx/K8/US2Zh3M+ro8x9DfrZmyp/puX4sppCETvmEQiUgl4sy5Wg5UUKN2d8ZV",
-	"2k5PX9oxxwBbrV9WH9OR2dtOQgNlSCqSHZTUWkj1prX2DH9KYtsvXeH+JxyF4NZR6Lh0t7n2UfIX6rjZ",
-	"GRR/r4sLaLSZIGsK/XQaSn7RAGRU8fTbCX34neeCmWYHQZr6Nztm6B18U/FX9hChAKxnDBoR7bpOvlL0",
-	"FdxMvspOtLjSzvD+lq+yFzDqGCzPrdZXjdCHgFyFw6oSJWx6s7hi53++MO8ASzvEiUZhaiWSHJeh1dc9",
-	"CjNrIGKvJKVv8+buk6j0Uu0mKNncJAru0k8K5ZKMcQHtpc5+LJsc/jPVF24NJqKMvDABJN44wIowYeyq",
-	"NYvw1MbdbxIoc2BaIR+WdruSFKELe62/jwig14EIyV+gpyQUfKASJRgcTXx9+BD5MEUvjj5OVYx7lZgb",
-	"iYBqeJ8p0koyiRwbMre9yza1J2mWJUIwWhEpD1SbugE0cIW0y4Wv7ZhjSIVmrb72I7t723cOr4nmGFBG",
-	"ZLSwJbtkb2HRHuhPICr2MDXf/zAjPDrY09cIa3a42oabB9eyGcGilcY9pyx+YweNVCOh6FL/tazM7nx7",
-	"FoGFclSaNVtgIsWnNvXd/PvwZINx2x8/8LLecEW+RdFyBK2OK3L8rgQu9rUdQUzkGigafIQaFCaIsz1G",
-	"2gz5U9vH4Awh65g54DdiHAsWa1ZYmKsYLzfRTH/k1MTKojsyuYmVGwnlzz7TuDUZzsF6GNa/fHoERG5P",
-	"hDPVOQuyYeK4D8o5KhA8izCLSEtM6xP4/g0D01sqATadjot8Z5WWuyEkND3S7bh9wBdKUKlmOXcy7T0z",
-	"RCDwNEsxZQMjTn+p97FnwZ70Js6u0ZN+lH5S1ZsrutO33tuf7sL2f0m2l3/ALHdjrm8KoQDobnv4kAC9",
-	"jzhPO8oyzIpRRwmgsKv19SYVZxi9bvhNHBebG8/5Xxz/uPJEfd0jFWcq7q63EaZyAf8chZmexVQd4lAj",
-	"GAfsrr6GQaYNG8frviwJFuaOQp1f4Ps44P4vPSPtW5r6gFHRIWmuECcO1nu45DsAyC624wYdhevgNYnt",
-	"/fa0RblDNGzWo4CqP4V0SPrnN1Pj9QFO88/zUms42oaTB1e/KipXCPlmdMHe5mrSy21oag9Dos4BngrM",
-	"dkIhHz6kWZTK4HjXY5fwklKOaFFz+UCde6vHDvArumAvx2qpYCc/9hsIA3nmoGtba5mRGu6g70acL+k9",
-	"6JYkUS6o2k6ufv1YvQcGJvbKKznLsJQbLuI2L8E7N2acy3HTm+KVe3uxD1j7soKuACuqutg/jDgK76eq",
-	"v7apd3VYBq9nrHD3EMbALr+5UHV6fBdQueb4mUGKL0lHRuytGXIMRIWlencbxGlKxF8kMme4Rpghp/AI",
-	"rLj+lFKpUMLTWCKyJmJ7x+PtX+SRuNNNHJsDjYadFl7HNaTAoqYTku9qXuOYOAalx4BcAOlSUGaDs+iw",
-	"+oO5/cJtExLf3pM1XxJ3H4fwN3jYiVlkDHayxozKxHYi9Xe9+AWKTGRYKls52HV6Ztxqb3eEMOjBS+fm",
-	"MhIcmz9KohCWNCbNohLvTNrIB55iRUczDLrpv0rJmA8FcEOkxsLTlFIEoJoLOSgmr/UsZ0vSUrnHyCsf",
-	"9MCfyHY8wlKssK9g9UxT26J2jiQ4hYImZDOGWWttkaejJlcx6hisrHgvfavaxJxALAeCFsFTdEf0e5Sm",
-	"61FRPEoeJn2wxDkHlN7mlwohGM0A81JJ21MSgIHwAlN2vIjkQxxxPBL5zQU013XHz5PCmPLrxy/TzxNg",
-	"0PCPj3qgWDtg5iKdXE3OcEbP1heTLx+//N8AAAD//w==",
+	"7L35kuM2tif8KgjdG+Hu7yrXWtqdGTe+ydq6ql1bZ6bL0deumUCSkASLAmgAlEp2VMQ8zTzYPMkEDgAS",
+	"FAEuSklV7ut/ul1JigAODg7O+ju/jRK+yDkjTMnRxW+jHAu8IIoI+NeTtf7flMhE0FxRzkYXoxslikQV",
+	"gqAFVsmMSCRJop9JhFmKMsqIRHdrtJphhdSMrBEW5NL+XQ+GBZHwT/2W/v/j0XhE9ad/KYhYj8Yjhhdk",
+	"dDG60/8tkxlZYDONCS4yNboYSTeF0XhEWLEYXfxY+xuMNfo4Hql1Tsz7lE1Hnz+PR08LIbnQn8NZxlfP",
+	"F7laf8BZQUYXShRkvLHYF4Iv9CLQa8rmaEZwSgTiE/hTjqcE3ZEJF9EVJGY0fxUL/Ok1YVM1G108PD0N",
+	"TfH5p5wkiqQB0htCoxwrRQSTeiZAZioRsb9CiqOUTiZExCbl3qxNiyqykBvzexSY31i/8Mq8/Kh6jIXA",
+	"a5j9q2fwOT1ujtWsGpbqAQX5paBCr81Qu5rAhIsF1ptLmXr8cDQeLSijC723Z+UolCkyJQLGeU0XVJVD",
+	"bSwxg4dB5jnXi1rgT+bb56fwz/ah3sJHg4uC/2tblkfO8/B235CMJKqVJ0NLlO5nkdHOHj/49mFwPCVo",
+	"oprM9YSoFSEMqRVHKVnShEjN5lQgvmJIj2oOOE5TQaSEw1wwhRTnMU6TZih/hnY+d5xnBDOY0H9xRnof",
+	"yFu6IOhXzgicQqontaJqxguF9B8pQxgJMrlE398+RXSCMjJRiBcqNkX9qRgJHwfo91lvtsw5kwSOy3vB",
+	"7zKy0P+ZcKYIA8riPM9ogvWcT3Lzxn/8LPUCfvOG+ndBJqOL0b+dVCL4xDyVJ+67MGKdBD/oE78iTKGV",
+	"4Gx6DES0v9OfvUpgY0CaC54ToaiZayIItnKlPG0pVuRI03EUOOrMMn7jgaDTmbkvSrnRtphr/br+XV1a",
+	"jEdSYQUjOCmOE0WXei4plfguI2lYilfn7cfyCJopuW+Oy9VWH+B3P5ME5mFJ9Dw1IgSnKdXExdl7j2AT",
+	"nEky3qDhLmZsvhGcF2O8YAlZkND+4WpjGztin9X3pPHWJv2x6s8ME8EX/d9ecOlPtBSnbUxFJkQQlsSe",
+	"LrCYBx85/WPY2qUnd5sv875LDXMjEAs+469r7Evtcse8BVi6lQ9HsEVdnLIFGwfZpeOu8q/+s9PTJkUd",
+	"h9TF1RWIaYRlKZzHiAv9D61ETQqts2np3D26Zanytj4dB9irxkWd36y4qv5q6N0gmw1Ql4I087mw8/Z2",
+	"fNm5rF/tldpxmdVZN8yzQeYTyYwuyTXJuQjIqbu1Mv/R0Oma22UvTRmWFaCzDTzXgiypdPvU/KRUXGzc",
+	"gbHZbdCn+rA37bFdbfnhctIthLtR2FpbYbrVD9C7CUqpVJQlCinySUl9WvqRdkKnhcAqTg2f/PVRnzWG",
+	"bP7aqomRvaMZCS5GH/sUK3yHJem5FEZWRA64q3iWDno/p4wZpggJlJ78FFooFWDygsKcIj2ZnitWs3JK",
+	"9e9eu+kY448mM8RZtgaqzrCcaVtwTnJ13M3QbvsarDKu8bqbSgfX6+0uKV9uWUnb0HF4giXRtvpAVWfA",
+	"xrZoDW6Jncqrey8mD/pc126lW1zVsDdiEeKFW20JYCQLqS165CaEVliijPM5SRH2GaG0ukDARy+ys9Pz",
+	"h103mbGa3b9DUjhwsZ6d7u62ggWESP0UZ4SlWAwk80QQ8mtAYF1lmXX4LBAWBJn3ZJiq/m3eEAcrylK+",
+	"0kY1VmBPI8bZpuoTvfjJJ9Wg5sNvH/3lcehlEfDbveX6IE+1fFgJqhRh4TW43WjMnyz1uWiffve+wUKC",
+	"+zbDbBoYGczdjBKJ7qyHAiPN5+obiRKca/XROCbUjEvfIddD4+1UJoyIDL46oUKq0HQJQ1RJBM+RpFOG",
+	"M4SFoEuSXpb+CLSaEUE0WwkC51UTc4wkN/SlCs1wnhNG0nLZkrKEwEonvGBp7SJpt9z069GZwuhSD7Ci",
+	"aoao6v9hmvbU8n4u0mmYivBkgEsiw0Pu9QVRM54O3PM8w2bLW/0z8NJ9rFbhdqUH/UQR0qWerK0CoB9r",
+	"mwp7RiEoBEsiUpqYLZ7SZe3I399+XhJB1bqLUjfuPf0bOA0xTYpaKgbYFHRGOIvmcsP6aDme1cdpCNtK",
+	"qsK7JXkhrD47gA5OmW8lAryk3zZ3dfjLeE5Yf+bWr4sQvbiW8ZxZmgSvkv6+OyOWb7XUDiy+YCkP2Sy3",
+	"M4IS+CXCE0WEZVQrbbDU/0W10Fv11IctJ3fN9oN97fN4ZK7b8NTMM31kzHVuhG5KEpqS9LjTyQOhDHs1",
+	"WHZy7OukbcXrdU+P5bBKNDkGcvviHayaY8hIpYoQ8Sv0+dJ6DzcMOqywC13BVW43qHlVJuVN3M0YDdrY",
+	"H8en98YKxI3reYBUb7mUe99Iw4T8NrJuKMeGeAwrn9E2WcCbV5zc75ZELClZhdwNXqSgnyyAtwNi4G79",
+	"rNyT+37pJS9EKPS5JAyleC3H6A1nKV4bBWusWfr8IZrxQkhEcDKDSI+bw6YY9y3sjZGbM7Hh1vsvypyJ",
+	"yDzanSgZznPN233n8CLDeWgKA733WMyHXhFwrgMj89xcas3F6SeUTfsP9M78IDhKoSRNSWSref+lF2zO",
+	"+Io1OdCs0nO7MI6sZAefi/5VD6eL72V1fDH2XDFArmo91YTcrnh08w7e2DvOPu+WJ8rjpbiweI+nAWdM",
+	"8zT1uReae8SsDRvwaiuchbZuUybC+O79+DJu7UAb8g4sw7BCIMjE3Y2VF6VULTvMtqCWlWKFwTkWXHGO",
+	"hYoFwYbNMKzlbXr6ysnYoc1AQQryhZU3972gY2p+MiOptWc64qTuzdpFKGPTzrGgNsZen/qMpilhNyQR",
+	"JOTpNjyTImleMLqgpnPB6IRat61WDznR+62QnBm1tbk2mhKmaFJjZs+1ormoU4XQp96F2Hu/zFcDovF8",
+	"FbbnAlZgu7IDPyhNm/sZRpbYYeav78QlyrFKZlr6klzJXicASO+o6m9UpX97yjbQs5rTeIOF2hnwmvxS",
+	"2OjDAP/j3drPKuiTzWb98Z9ULb/pgZfddFbPbjo6C/Es8dLNdpMF1pPRwRSyurjSOxuNFoFlVAnhsTmi",
+	"VhpyLYyRviw3XanhiG+vc1XOTZbZUnFP6SD/Z40Rw4zkxWKawqzF+FlgOY+kDYJgw4Igw8ho4vIaE5xl",
+	"JlUwECPAEfNZYhPQhyDQuLoTIdUTRCTOMtg19Kfvb18cffvnmpWvfxYO1gyNyGwvtYIWQFg/CUbNvBjZ",
+	"qKS8/YQ3q84NvlKDttg/KruhX9gXFluz9XWU0/AGDS81Xwfz0ED81q5JX3uQirKS/RvPZ1yq70ggwvGC",
+	"sikRuaCsFA6SiCUR30ikf4TmZH0ccyq/wDSrhYD9extL9TfOB7qprws27Ac3mKbBFUdTpiArM5YT5bSd",
+	"9jBVr3Qmf0vcqLVkJm9Lq7FjHLFNELTGMoEoaMankGCkOMIM3by4fW/3vldq0QbL1b8/4VlKxMXJ+6vb",
+	"l2MkJyq/ODn58fub59f/4+PLdze3P168f3d9+xGeIy7QlKqL6+dv3t0+b459Om7ZxPqwL/nKxpEyYmS3",
+	"fjG9RL/pQ/j55DdzKD8fJ5PpZqZr5/UtY8rwD9qkMCcH3rhEakYlUnhu0oERXFxIEnJU6ssmAbidzbrI",
+	"0BA41YaE2Sic4drmaImeohbfQfg4VHa7+2lwjjWeDU10gEBJ+GKBWSrfE/GGskIF7Ng3WsS59xBGC3jv",
+	"Ep1qtRkxjiArPmy4DE4NnmH5PCPLTSnt7f6cmvCWU2lzLOWKC31LzskarPg5uDr0lAtmHN43b9+8R4Uk",
+	"IqjvRncw76BKxqeUDaVJLviSsPa4KQSijB1CBkRkBWbzsGqV8RURSJ84AQYPFTIyPUGkkt8zRQMi8ZWZ",
+	"nSCTQkJJCEd8ogiD6DE1VqwZoAqX94ydtWXNmuhGkGKCgDCTnioqCE4RVnq7x1qA6UnpFy8QYcsxyD0t",
+	"Ti1HBy9uzSkRpgifXO/Kgj3wPmE5doO1fd4KncLq6IzLQ90uDLbJ1i3UzNir4RvqPZYS5TOBJZRF6Avw",
+	"7Zv3ywdwkppW0Wlf+VIzJGum5Gk44dAd5KZqxgXCck7ZFN2tzezOE1O7hF1gl8p+UyW+3Ol+fW5UxR45",
+	"NlpCGSr2+3Ip0fq9fQ/K5oIucbIOHXRpDeC84oF+ZHQyKOYtCDoLBqcr24h293T8o9xdNNVyvr6XZG/h",
+	"RcV5QG7fQGIOWNPlLED+WoFw7JUpurvCeGC1dNYKtRPH3bUjpSUGUwlJmioSt0ECU7cVXBcxoqhn7HQi",
+	"iJwx+63WYFT54ufxaCp4kQ/MrbCmXkBPvXl5dXT+6DGaVDafrEX+Or/dO1Sc4TuSDZy41guqhLb+JuBw",
+	"K/MDlXRIRhRPSTbMyOSTCREkDZrcWmXxtsA45nzVw7rSQU+CrL3jSL72VTblgqrZIphNwqXN0TAOJpRx",
+	"PSZSM16AOYInBB5BDWEthcPTSHmWvmJWPDSXwRmBtJQB084xFeGP6SdaeZEKJ/Mype+O6HlriynyOUVJ",
+	"MAfqhqMFZmtb8AixCVngzFTWgAobydBv9RflVe1i2yk2AqUsSByPBM8i+VNExJw6HTlXYSrSRc6FZao5",
+	"IblJG2JIKpKHM9mi1Xk5trJWEAWyNGRfeMlZmwqsSbA3Se0u7VRr0vYn4UQrgZl0JTJhjdgp465YHrkN",
+	"QxKv5TF6wtUMGLtgueAKHPX+daJIxogyqflSb8vHYEhb4mXIMfwaavLNmeVFpq0BlGl7CdQybWBgEbE+",
+	"7DdvXM5ez+B6Dk9CfLAkQsY8fkuKwwzyc7HIwbUXpH84k7lWQaxtkiTjydx5sfUfFkRKPCWyynIOlhP3",
+	"yBFzVofxmsK5qTlP3Z1cXjJV+Wp1yVbXc/y6f0YUpiE/Q6MGqElEy9RlVJlPmnk0fd3J8fzpbgnjLiFN",
+	"n5BD7AcrRSWmKcJ3JjQvSTYZuyWU1nKveb91YwWDl3hBbkpxthGVAoVbkISLVLogvLZt9euIFYs7C77Q",
+	"P4fURrrb7z6ht8VGO/vFOlwAPZi5WQqFHvHZmBbaKByqVlLbzBpB42y8jW1cqbXdRkZAlRtQ9BqKdDqt",
+	"abPmlZEVAsExo1JxsUZTTiTirJc7uqEONXUZp3p0fstXKjzYiy5Dz1ccapAlIUvS6gOdc3FKQPeL97vH",
+	"axev+wRE53rclvay2arGtp+tanj9JQ3VgG6WvTUSBQcE68y34qdtF9leleiOZXsFEsMBFceF6PR7gKUT",
+	"1qF2lhpWV2OjKl6l8qMJhAQDpURp1EEgCJYRJUYOU5W0Rti913Y8+/rYTc2NFqQDxZlVcpsxCRYxDheu",
+	"1mAARgiAJXXo/M39piobqiCGXb3mS27q43J55czKeVTfbqHXNZGQX/Nbf2Zw1Wm9D9OtoCR9an4VOlJb",
+	"GO8tDGkUGJvsFzLrM1JlHNpXI/VDcbNPkTymypm6M6YgKCEJYeMy5dKGCXorOuAEuVEkmPqsOJ+/8a9R",
+	"o6F1GR39DqBZoLfX5XgtvHTr6DVAz6mkfw9Qi8R6pTfqxfQLYNjZ3ayyJKQmw7gWokk4SwjOYs4UFRTv",
+	"rrzfrBN4aFPjeXx+9vBhfzdnrFz0ORM8sxkbDY0wlsjR5gNtOch3JNFqx1a+y7A4HX6QOzJ/Wk/5lFEZ",
+	"I0nb4S1C6dIv+QrpJ1B5cXZ6GvYP1FSwQcZ+v3NXWc7eAu2Uo+ziYJWGmReBmDKek9L+cxh8xuvp5jI2",
+	"Jcn6RYC5gWJgJyTCJ6oEVgvRXKoxODouNE0BQAcjAfV1skhmCEt09tfz49Pj8+PTk/Nva4LTO3wPuiFq",
+	"ugr7cyJuSMJDBcVXJTIc1lKEs/QSPQqkppThpk4jhItQjsp7/WekOFJiDa6qclwPCm5sEIaoRFykRFyi",
+	"8/MGHpxHITOLx48ePXjUNauKXN8GcA92bwuxRf6+xYmoOMJy7sKqEEnHfiCKSsh1UDOsLtHZ47PohvRa",
+	"vDWhmhqDWKNbeAbZBsaZdnPzssqax0yuYpmm/WyusAiIFARAIdSQ1MphleUFS4PeRVclBA6bgqU0RZhB",
+	"hLY3IMuo/LqdVHh5hKhQ8uiQSGfTO9izzq2ewBq4/OxBDFShWmRJr4rKwFJAvNTIx1Qzs5qZavW+F+4m",
+	"c6iQd8pNK0rRtjKSYSV0w8xoGPwZwLaCsybikQzwW22JVYxMlWnaCt1xNTOho8hdvS3YnV/LJo3VZVYb",
+	"pa+3xEFns0c9ge+GrmE2NdUXiKUlmjqUOXiNSJJVn2qBHvnUw6phWrOvg7R1WBKbzqRFnpFQVtwLrevU",
+	"itmoRAsO/8K9AIS8Gq8BjiJweoWUZToAkuAlDcqcrvKHFbHFCZJgkcxiho172nXWwgyzbT1CjDBxRKH3",
+	"NJlLDxjDBfL0KoES+tq/RGSRq3Vtp00IXWtIWi3gLrTMIdw1zAlXE/RbSmrz8XHFrJYb/KJYrzTLDeht",
+	"lFd/UZIreEr8vBXnFoY4G9y0BsVBYfAaMV5GeddEBR3F5eeelsBCDUgpOQuTLcMqUqvMgmrF29p0IqwH",
+	"U+92lUZXzEg72Z7h9X31DUeoXllDlq6Rqx2etc43hk+55TQ0X0IsJ+j2wFnmDuIYGRS8gfHIGp1DuEQm",
+	"9BHkGpvK0V/sWD94FLJAXzUDhBhVpJbs1XriSzSUMphjRqsI7C0otMN/E7wIKvfenvw2sCw56ngZXCzj",
+	"5Rj7M2qvX35J1VbWSki0SHVrsyx6ppHRkMiB1gdnl+gUUopNwwbKXDwzkm6E1WwoWuukPVoSwYkatkKZ",
+	"4yFXco53Ux84sdW7VWEgECi4/zxL9weDuR3ntwWz7nEoyphVDTWz43jwLN0iOaBaQXduwKDU5s0oQGN1",
+	"oUW8Wrj7aEjlWwQW8dq6H0HpI5+oNHafTTm+NFnhKyq9wlzw+uCsjljhq/RibWsWm88cn21O42+FhbZ1",
+	"BcVQ9bvhYnK6ViKXo/FojRda3/u5TqYm1OWG8n3zYYz+efXmtdZa/37z7u1GXOHbU5tJvyX8pNmc10E0",
+	"2slmNkJalXuAt8ZVfrikbne3BdcXFrdeqfvYUPPMlSmVFRLK9nrRRgzdwHfrc6D7udatxHJI9rFeBYZg",
+	"MR1rMwjjTQ+aY4TsK2OU2hWLNRIFM47uXNvzZBXmWq+ULnAZAnZCX8Hv8UCr/tUIlq7RDC8JWmJG5cyd",
+	"BsxqCawWlzmQv1pHr48reRWfdSv5ZuFjuw8VlULcmvqqmNud0Jb/nReC4ew5swCzQ9pTRLWyYfeYS3Pc",
+	"HvnNLqfzGFQAbN495UCV7EfKGbVQaxdZNjXC90dWCubIBKdapFObCDDgaqIbyKqDWjgNxpP2/IaBZAJc",
+	"qBkXVF9FVF0gjBRN5kSNEUYrLuYmCKT/5ZwcO20NcW+sP9mB7Pj3YpG/tP0v+pf1YPUuqkV3gDD4lTf9",
+	"tfnozWMDPL1UxSq0W0MVsIvxphYi1HdkfQUlVtiu/L6x3u8IyeFmnpM1oKqauC+6I5KmpH4Hd9e+W21y",
+	"QVn5l2Du17qPzhpXQvUHQtR5TSckHtgI25K9PEoQB4gGq/SN+rLynfQ3cgfd3noUWGBLU5AdBRH8giRj",
+	"GQOIww5S5nuAzbirvZpfjObh7Y7h4Lm6dqk4d4XhY5sTqYa7s2JbEYF5fgtJWWGIuxI8OKl7qGtx6Qi2",
+	"4ApHyh5g21awkUucFVCN4xVs9jAj2rIsX/MpZfGcwbjM7gTHiZ6WtoQjv/QtWNUaTJCLJhb7crkl3e1N",
+	"sCalTU8cjovRTi5JksIB9wYesmiGKmDH9Ej/M+95A5Wf3by+SiWyDSZAU+ze8DjdKSUeVfyuqlgoBUVI",
+	"FQxd+SfzvxtBghAt/XSj8/Dojrb1Q1mmN9W1swd9br5yF2AWMcreDoflazTcCq2pEdGKzoCk9QyDQX1g",
+	"/B+252dsQhGWQf5gUth5d9lLi27eXPzYn2uQEnyLBodqB30rGR8EchPt3hBRXA2uKvzGP/Bm1Dghtql6",
+	"CnjIrqTX/pTxVQso1Fl/i+e+PXsaa67K7hr7v0VabGvJ8aCCi971BfFL/y3BggSNtIzOYyGWU6Q4Orsw",
+	"GTszLCDpPqsqcyF7Z4aXvuJTZbC3YuG3gtHusv9VqRmYhfpjh+m08qDnB7B9T4CQKDTLozgk6BbdbCsR",
+	"+bBDKFoB4UFg2TEj1KlDh7USaLPw0KTvowVeI5xJjiQusz+4gVyiyqIuXaCfRoQtL95evXn+02iMfoIm",
+	"bhfvr25f/jRCXKCfHCzQxetXb5//NAqUQv2BTHQIZKJBfP8HhNHvAsKoIR8isqDC89muKrpZSaCPdqls",
+	"XyJoIgI9ygiSJMcCK5OCCydPmkoGMMH1izaP2/U3oxIAU/rt1/7Kr//7llRHMAocWMKikAruAMAauUQZ",
+	"wYIph29j9tBUu8a1xXsWMASrsb9MKXboTm6icUQOYpl1NKhqr5aSdKAshMgC/CDCvREWwqVEVcShfj10",
+	"XtDDHBj3qRepO2YipLp2CdVbO2Fa+9iwhHgqXkvJZhl9gDpTJ4pd8SymKVThTTlPzSnuicZbH+Q5pAhD",
+	"3L1KYuzbl1SEOH30wU2mUqJWM5qBk3WCaSZtmN9kyxhDR6usWgW4RGctRWPtUnbgibjxepHs81STT9AC",
+	"uvl+5M6j0iYBOHEpCm1myTnNW4Fxe1xdRUsl6CDFSObamjD6YL2K7i/nnee9ZJveO7tluwUr5b0NiLGC",
+	"vc4GOWG2FHYZl/F+G4/btaDzgBZ0D2cMWd0ogtP1VrlpdbZuRpPGCEuTPepggS6R1iHX0K5tsMbh4pQb",
+	"8OzOZh2jmVK5vDg5+b//+/+MLQz7+3c3r27fXf/z3xw6u2/R9sNn34rvYK4RVrt1JsXuPR8D7IoPuMhc",
+	"vGjAROoWZhBNDHHm1RYBDr9r3AoBBZKasF6g+/VpT7jXt3z4aa08TpueUC3I3rFsPbpQoiD95GvYhZpH",
+	"uva/Mnl7YEDZfvobMHI1z1xfP2yINO+y1PU/u6dD2Qc6p0zf2MkApHCTkdPrVqr1SvOuPGj2NzZRqCIH",
+	"lA2W0rSekRiKjXaP2JLq6nqzdRs2lswdjW1iUVQIF0TzUTd0xGFuwO+lKf8yBfDQadok/hoNEorgNL0D",
+	"4EYDfVjDHEjbe0g8mPZyyCDZbIvIUDGW7e8fSG4eVNkbjUVsXUfrUm3NFMdeXW1oie/t+it84SH3iOkE",
+	"2+kTt+UIHe9trEP/aAxDBOftWu6G+pyYDv/aXpgKQlLTz/US5UTMcC4vTPIH04x7R5DiWXoJNYwXGzWN",
+	"frY5ZbaDZtVL037Op3U0ov2eS0XSZ1jh1kBls/n2AqcWDbzsr9wpSqL+OggRwV3as5GNE4FBqAhX6cs4",
+	"kgVsTK+vzkmk5g2ZgPul3h6lbwum987CplrDr1c/GtMNe5DUrbnQet6NZk9voDN3CLXxacaLFPpn28wg",
+	"SyWT3uUV214aDSYhR2gGaGLm4R1P15q+2vbVl1pVbdFHF+lkjV4XaWflX8XXw+5M2i+a1oxq3HvLK7y4",
+	"bm1d5iTxQrlOGJwdn0Ygn8t08J1x3njkUI67zDrzhz5itsnKFZDhpnMimiMvFVZFrB12FHjPTbIj6cXC",
+	"7dkxPsanHOnd1IK/1Vm+JqP1NMbDPaFLl8rI2ZRIhZTgxV1GAjmNPUoWuzEeg3OxYw9ottMowh1WWl9V",
+	"2jlYyKqkvmziRlmJLRHetn8URDqFcIhFwdZPsYxoXFj1MqdqhkFXzMRpcZ1fneEl2bbbacj9QlnoLrGY",
+	"BSjHShFhK5kYKZTAGdwnF+4V0w7J4m1MuOh1Y2Y4me9yEdBFoC2YehquV5qST3nEn5jwvGbRMb5yZo8r",
+	"9P543xBIUCpHrI9GLl+YPaLYRbebWBspN02r8BIc23oXV7bUq0TgCJv423vsrkmu9egtoOxaQ4XgqMn1",
+	"CiIRw6HOuu1qGGKFC9dEaUM4BMvUmjSYZc9wqH3M8yURawM85erytLksLRhKitfyEp1ewB/JMgzetUW2",
+	"copptg7P6Farz5wRhPXoqMgB4E6b73hKYC7m4YIzNUNYIc6SSC68DPcR3QyHWdr4s7K/bd2BbbIVq20o",
+	"pcuDx4+6xUuNXkN+GllreGFVHtzGtIWgyyHbW7m8mlYh9YuHNFtFesrUrrzmHafVlRtC2KBOjbMohMSw",
+	"T5X1OCHYGtXZ5gGctvpdk70Y/A4XdEprmrsDhdM6GgQp4D9TgScqAv/uHHiBBNcI2ARekCsZQ5v4NYZD",
+	"Mai/vddbpnkxzSJu43csW4MxqTfRNG9U0nYB0rJaC67QBdPQAycjn7MsicqdKMk+LnneZzWPVarqI6CL",
+	"5S5Hi+DxcghqZU0BAZ9MToTFH6payYKmqo+1VJEOoNdhoLO2O4CwdMgZnmz2gfZ2vHeNsfWy9WHvlCww",
+	"tJ10IbIIS0tJ0nfL2LHJM+w4KMCoXpR7YENPE64ZALSy2bih8uJbRMsEs4QAcHO4VVH/Enco0K4Yt0y3",
+	"9+ogXTMdt46KUGaP6tXwdutr1A6ytGbCWMcd4Ti0NYUYXoJEFklDELcvMM0KQeTAmjvTDK7TLITRy8Gj",
+	"SwRHWADCEyvs6vSIfsVGGI4slccmFeUIDh4ILfMY/t30hZUE63GuSvbqT9yeJAuSKEqZXdT0l9PcdTE/",
+	"fLhsC7g9se9NPveJ8CRXATHu2nA3W3NQVSEJw0H3Pf1LnmFFM4ucSxKa4jv4F1T9w/21NpiB5FMOPdSC",
+	"wifi0383QXJO85yktixjZiFEw9r3Zt9r8kuBTdeJBTc3axOTwz2x44RhYywGarOFm205hSCRysD8OAiZ",
+	"8BT1G7exgln98Acu0vvjZUFWdyRwACu2oGJKbqzApINrZtgZzJjTQiIQr1FqwNPdkMMoOU8b91tMawNG",
+	"Cp2dG+i8B+iXX6CG7hfPHdhGhtJtGIl2lt/ZAAILrtjTYO7bSN/84Mk64mluhxBsy3h6Kjgbg6sZTSjJ",
+	"Uhm076rcvoAX5o4kfEFszpQJ24OjaUKyDKWFS6LczKpJ+Yr58rBntmDzwWZCQysl++YSdmcObsiHJRG2",
+	"5F8v1Oa13pEpZbFeEzRmljo/W6/4ex2t0dtq+52aallhV9ZW42ZTbrTPce21347Jt3Cw/JGQ+lUnpDa3",
+	"miRhZ2ZKchWBDJ4R7Jo1BV05DrouDILWw55yA5SYleVXx3ZeH+NLGdzNbugdvjFZ+Hlbizs7rxvnpNnM",
+	"YhyqQdwDv93ONe4juSnBEwbc5a24Tzvpdj/Dso4n4p3NGZcR9ZFKRdiwZnExcewS5crCDRjVG6OcYx8d",
+	"Aoi8sw6jjx8OSr/hklR9hdWMSMhZuixjKmU9RIbXY5t8Uu9DvJrxCspTa/e9wjBun/wXHz3qm+MDSolR",
+	"SSDfRc3I4sJV8aKyqtYgyRuMLKO7VIk0/YKZHtM0Y27gV3AoxObFb6QNoRZpPkYqk2P9X2UPpLOLR4/O",
+	"HvYg0OcoowSEhhtcDoU4TggN9t9+4zYYgvC2zseu1dPxagkDLc6Rat49Ow+A1AnKOmgtNeRb9hfhTsN6",
+	"WorzNJYZsUCqAtRSPEvNZlf5cz1WX7A54yvWNQSfIMYhTasE5WRWe+4cpAGx6djB2+PacqtZVbvjUzcs",
+	"pqQcHOdcFNIalu+9fNxAZvmWSAebW9obK6OSynbo4FzbG3DekCVxaEVO/cwglWBBUlosIJ1gOgvqoTfW",
+	"oTQcci6EV+n6izQJ24KhfU+Ujc3LsGx1YWYaJBidsldsJ+UR90bXiPJDaxZ3laE51LkRrmCwUa3+mVcV",
+	"6nYP0bNNz+YBwSQHwhhYWtmwmDOCMjqHNJSUDlhoq7pmz5cfvFvLjE/BysW5gTaiE4f+MR7lRj8rXTsf",
+	"W/M+A3FYmrblp4AI/UaiJOPJ3Ja/mjoj6lJ01wQLiDn8ahNve8atWqDg4s2Ke4UjDC/fwKu9mwhAbKte",
+	"KQJs4JjNk32eMlwiz3nBMNfi2JK97ERg5h4/fLsIcdhjvIcYh09Ujz1XmCpjwla+ddtgDuoAaneuf0vo",
+	"r23Vlbdqph3S+EWR2Ui9EpSkl5USUqWSG0VEb51EW8AwOOPeh8I/++t5K483VWxr41ilSKEVL7IUNP+Q",
+	"qdFd/gizim0cSV8SnMqhpLa57ZvVVhvOrrC/iwWb5zmQDCpRgrOMpKZCoupDffyz5KAb2iTO0cXof/54",
+	"dfRf+OjX06O/fqz+838dffztdPzXv37+977FPrCcMIVC0GhVrfGGCcEdgIeEVqiQHOIaBzCOIK0zkr1W",
+	"liFvFuQUAgr+jA8W3NASCSLVBTr9y8Xp6dHZXy9OT9Ebzo5eCDoseXq7TiSD3LglULRdYOm9bWswUu9g",
+	"tLuWUZF+gA1IOWDllqZWN+UtNAgNTJCJbRYMfTnAiK8w0DtLjM9Ozx+Oo3lU3S+GW3logaMPr41zTGhm",
+	"uvXeYUkeP7zUfLzQbP34IXpDn9Qu8WiFZZNgOWbB9qwCJ4oIif70/e2Lo7PHKOEpQQWjSv656nRkigWI",
+	"rZWkLMmKYPJCHDrbJBv3A86OFPqVvstmyNclIEM7zar5SgmbbNCbA4VH8bYcrX00yrh522yg9aDWypDi",
+	"dmqR+LMJx/dYmeaKDLO5bPSt8Q0zvozN2yQAtA0kldYWSSaJ0STN/8LvAhkHoQz4luH9bITgC2XmQjev",
+	"uKyBKo+gmT8QSYQIM1cd9qEN2SFaahEMRLzYzKDz7GT93BZe97RPsFQ34XzmXd0X9hA2431hsllH1zBQ",
+	"b2ch9jD3IONrQHpv1BE/qJ91qx0o8SLPyJCm/E1HvTNIzPJKc8Z+Okbq9RZQBlvWjwyr4o/W7d/i+dfd",
+	"SYWzHrknpiNJxCGn9+RFEMA30CgL5BKo1a5J9MfxHtxk0TZVt1Vu9UYbhLUNE/c4k7VWEB1yunp3bMcI",
+	"TsthwAzAxhcED0rGHeRh+l4O+XSbv5PP+38p5PZwanwFmG8XHqWj6fDcpKYs/x6H9WzjNrNJTYTzOTEe",
+	"ffh6cFba2n9qChdCcSS2RRdSPdjr+C/9xtNxPSP6gfDVWCb7V/2X/YlsfjdEiu9r0Z+tOkHEmo93xFld",
+	"ARsp4e1M5OebcGKW58pp6jsWtrP/7dvi5QQ3VHPqBKUUwJn1c5Ita936fXgawacCh6cjbI7cJlW0He+c",
+	"TmaZ30gkwesl0YQqudlykEWV7TZ3aCEi5b7R7ixqQBvXTYlvQDutpuGoUvo3S+ep21dLHV9tbnOTbjgL",
+	"K4b+AE3+ghgz5ssD4mvRNkDjkSkHDsOlQI2iHcyCeqwsQkikXe6WNHbF4XYy43KFQcJUTdDc/c9zkJRV",
+	"czYwTLx/hnQB+53rYL5ne5PByk3T3yM1JFnGQsoEeXzBYx2ZWy5Lr6ld/+4TdWE/IIWpLSnzni3smm1+",
+	"y92oXR8lKM/CnFs3bI8EHo8vtsni8Zhjs8jOeeQXBruHKgeTBYkCJJPkEv1/8Kf/Hy2wSmbIIqLRLNT5",
+	"awCmtV+B7uEJhOsgTDUgPEQYrShLeaQnquPFgNejbCrL1jbr/njUXeXv8elOGyf6jFyf7E0dPkFeIhvI",
+	"QRbOyWyY17FrGySEIP0HGpDLptwbIvA2DlJbF8hIUU8nckpEDVEJX0TCZ53FcUd8GSnR9GHOB7UUD3vK",
+	"tyhCjPYza00V3/DVBY6erVK1ff/0pSuoUoQhzMgKYYUITmZIzviq6f30Dme/Lsyl/mJjAx5Oudu5KIvc",
+	"KJIH2GSiiHgTOmpl9plBgr8jUxxJte83dzeSfb9lnsGOkC7vWLbkAtjYKXib9fuXBnljgdfojrgmKFSi",
+	"GU1TwgYC/AypSIxVg1xlmfWKW6RuBzQRQedWJJeRWimzK6YQBE4hhHQ2a0QMtIC8LIOXll2HFY8C64Qy",
+	"vnZVDOiWOva2uSJjkFU8H/mBa53KsO9v7XKuBU/9eFBjsVYlrbOBgZtuSA9r0assfbdQqjz6dMAfHaMr",
+	"U+0HvDrjWSoBPhDOqdHMDDyumpGMSBlKG+7omhvpr3H/XmcRfeC8B56NI1Ab3bfJO/EIv08qDVl5FP3s",
+	"CnISxlZntv3pHpwCyA7CUz64T91WgNxtO/HDbCgK9m7RjX4AVX5/8o18SkiuhhmLbXi5i6rGaoC1y4LJ",
+	"AC5Fk+eEaRHwSXlFEVVyHyBnQzwWTzFl/TP7wAURwePWzxCLGVEtQlpE0TQiGYxmjXZIM3eEUU4E5Bdd",
+	"sCLLxttgczTHerI22LOQIml9fr/WvXlbx0ktZG4dYAOAZGyGzaKsgrS+NqBHjzvInIAtbqAAa3fhBG5G",
+	"y+Kcv9Gh2tqfWsesShNaT0fTdZdxNjV2AjdI1aC9ylqTk0fnfzl92Fl9OMTMjvmF/aMH5wr96frFU/To",
+	"0cNHY/Tg+MHx2emfL9CL6+f/+M8fnj//7vU/L5/889nVP//z9vvx7ct+Pb+GFnGGubqG5mkpN0Z3EV6/",
+	"QOen54+Pzs6Ozh/enp9fnJ5uzPXhzq4VdwDcpjeZ2+u3fKP1ZBeaKu0GqheYcD6nxEW/LkZLIqbkaE5I",
+	"XvEYzul3ZF2LXoHmDfxHsIA4u313plQ++vwZvEkTHqmrMuVF30i0mvGMIM1cYoITcowAHw8ZkCatxVX4",
+	"x1DHUeaJMkK0IifRpyN4cIF+AkTtn0YIy7l0WYiSTtkRZWP000hCAugRZT+NSj+UFQ/H6LkQXJiE2dyA",
+	"xSIDZysNY/714aO//PkYvaZSSZTjKYE2dYWQXJjctteUzUtEZvjJt+fffvvnY3RNJhI8eI4fzSiGKHck",
+	"1apJyhN5IshEHi8Mbg38ofzB8SI9/slAYCWEGWRTu1tXOU5m5Oj8+NSD0h190HuIvjN7WJbMjM7ctYRz",
+	"OroYPTg+PX5glPcZsMaJ76qcmvhluROvUnDkSXVVuVcFkTln0jDW+empSVhkykFE5nlmU/RPfrbeF2Ox",
+	"9Q5UuG6tzarcz+OA3esWcGxcULbBeHiIcvInDtFYf9Oykx6oAgT7bAsMGvS4StOrqtDI9Lx+wtP1IEK0",
+	"ItdVDWs/1yWAEgX53NiCs52NXBt2g9IppCTulsSfxxX/nfym2fuztTcM2Eid8PrCvvJKegReEAV1gz+G",
+	"p1K9cvJWH53PH/ezYXZSoFD02rHTQ+yYns6etowxXjADC9shN2pvHkR4eCP2kSBPy8CmdbO6xe2EcpKQ",
+	"AMk8Vk9JRownuk68Z/D32mLuwfI1oj8MNNAzYYCqImOKl1AdvN4FERz6opaoRYBRboja1UL3cLa9mfU/",
+	"4A9DISa1U2ICV4lkRpfk5A4nc9MtNHxlPcHJ/Pv8yrw97BjyRBF1JJUgJgukolqVwkgZFutAeL95iaCE",
+	"52unPBs9MMUK32FpXDY3/3hNFYHO4RJRdYxuZ1Qihec1fbCSR6YB5U7OaQkLWqNsMiMG+TxM2Kf68VZ0",
+	"HciFZohrAgnUAcqWoQqYMJrwgu1H9Fu6zFxNVVD0/40oU3R1T5JsGjeNZd+auglT25Fl2lKmTAIrlegV",
+	"xga4NPp1LjifaI1b4jVg6+1Wyjvq8CxtvxhfwhuHuBD1SH0uQuAg5nkdphzxyf7I0+MSfE0nQKh9Xn16",
+	"jN1rSfGb7r7r2f0Np2d0r5vtJcn2KmvgzLbJmvfwQoOo4Or4pSBwN1nb2YBT1xc59gjVVWX2edy5Wf/F",
+	"WZD5diz64LzKGV853bWqx6LSFJaBm4oqacTiXu9J4bdMiO1T1Vdhj1dlNUiMaFqjqLpiors1wlOyM0EX",
+	"P/r15e/+INebJhzYEG0lu76mc57RZL1POVGrmwjra6YCrcyE3c8+uJ6oB96BslAmxvd3JMELYmTCPveh",
+	"BK+LyQGrzZqK0/1rzQ4nr0EVyG4uLPKnnT2aE5LLvag9shB5VrTrhTf2ncZlFsjUMScKOreI9aW13W3n",
+	"3M0wd+gurHqy1O6/AW1PwndsrcPLdl/+eAjNOJ4QH5ZgpXyxiHmKfFLSgldMuQnt7oFt9F0Vl2i3M8oO",
+	"YIC6wraYbFkB+N7uZcodlsSBjrT7yp64Nw+mB4a/C3HS6KdCaRu97JRXCs0w9FJ1JIFg1gIK73fsVnIj",
+	"tIuqJ+Vbhzis5fYOPqylZ/cuI1KSFGELw4emnKe71PuCB/SGbFBq9wqH+/69rLgnhjpj8KPYCoWdc5ZX",
+	"sxTlK+uRH2wk37jYvz6bOMv4ClIjP+CsIO6Ab/Q9gXxWSCS7sGA2ft7YGLIljkzWKxfmX1UhROj42+r+",
+	"4OEPI4IOmmrBFM1iYyu+l5GvUO6BhDKrQa5c62kaVy+qerc9TgojiyRdxi4UL5KZLZIJTMumig6dVuhT",
+	"0Bux9qFeosy0Jq/lBj1qAlCHh6wqmAYOWpZS+cM+CA27KUuhlxyBFAV8x5ckTliLnDnuKbZKqM3AsFcK",
+	"ZQRL5ZokxgYta4arvezQWDeiMnxBXB9tzlq4WWFbh73pofFADXq6hiJb69rHVCOUknfEyIpABVvZ3dT9",
+	"gWep/o+P23iqnkIuy6jHm6+hX+u91fI2bnAorVPSEqbVu2MTbvT3XlM2D7rNqhDUDhVye3md8CURS2qa",
+	"rtlbLKARz3CeE2ZyfTCSShBl66IhP/lubatKxi6BZVxmseujNuMFVPTU78d3dug/7sg/7sg/7sg/7sh/",
+	"2Tty/zeNE6UxA9JJ+Z36dNwVokrcpjxYPH2D19ZwhZg+zjIiLPntJ6Aqj3HT5l8/a14Wt3hOqotiH4an",
+	"hZ/ag6O713k1i+vlEdCcuS9r9sQKnJa4w9+LdLrnvdBD/D42A4iR7m03fqPp57bog53oUNXp1bNDSKWY",
+	"NHIlILuURXxhZVDcFWNe6eVRbSoy5UShuZVz/5+fdhSbHMb5b5fW05toaGXRiS8NPjznjEjleubudmNy",
+	"LKhsCaY/hVd6+rqhl+denN0w8/t+eSNr+ZcCZ7b1KTZmBRQwGYwDwhJyiY7O/HrnMDMyhzzfZMcHY7/v",
+	"Wo0dj87CClGHbHiy7mNEP3ewtj3evVHCaKJfg75U8WMs/GN2R+7dmW75/pZ8Uvu6R6vVXpuvHzqO/wXI",
+	"XZc6JylPioVdR5v4uZLP3Jt/CKLDCKKgE0G2Lt25DGdqkel9Siej8SiRywq9rmB0QiNwQf9ysm+nCe1W",
+	"N7AHB2FpEeb3dTIXmGYtViOkQmN/RndrpH9jMqLJJwX/8fL2zWvjq9Bvv3/24hjdWLQhLAgyTZ/Qasah",
+	"Dt41C2kamG8wzTxptR95/AZAaDaF4hYBTr1XmhZQiUoEhNPBY7GjdKi6McLZhE4LQ6xWa6T24sFyFzZd",
+	"hYwUSuAMfJdjJAuHOmdrdC8QZ9naoB5RJR2uJ1rgXCLFW3xC+ncxP+LD0y+XX9t+A/t7Ej323kuVr0aQ",
+	"iQPp26kIyGlX2Ny8chjbKV/3qq2DKTm3uEuwK/Mx5iRXKCmEIExVPRH2QLfe9XawsD0WG7wt/XX+2i/d",
+	"uQKR5GDepMJrebi6hPsufR+KeL7+EpnMhrub3LyjAr7NDLcai1Z1VeEb/n2hpC1ogpgOiGgOV36+HiPJ",
+	"bZsR57HXp8pcdJDNM27sO0tdodZXtPN+267tyy3ZPm51f69E0ZKXeV2wnUqT/fP3E8GL6UyhIoeOOliR",
+	"PdNPicJQLpLZqh9/fWLph9n6Xiqo1T4XeG3AOzFiZIVmXCpoaG3VCEY+KSQKtheJI0hKmKI469AovPcO",
+	"olaU4/VSLqrZVS301IxQUWFRHgwQxJv63jBBfPIcFhZkc+QDIYN4fNpfg/M3Ym963N8A4mzn3BWGPTGB",
+	"od0sbA9aWjmvL6KrtXLmUwfXfQjePPGaTfYQqd9L8oV0g4GyWE+0hzh+yVcWac6UnFpqIMX5XJs2kEEG",
+	"zV6xrHDUd61fNHdlheckrmP8gOf7EBmHYvBXCjqlyioRZB+83oexn9l37pWQ+HtKVzULjqWrWnIgymxz",
+	"Rz4p+6B+kfzVFt3lmcN+35PeYr9/YJ3FH3VP+kpN9NhDckKrHpctFcjVcdkH0W2fzQPfxa62uhWi5o4k",
+	"fGF8gnBbZJSRve1FpTTGvO8l739tct9M7BnAUYaI+Y65rgQbIuX5LZ4eTKTEcfruRdhxyG7WC3OuZNN9",
+	"oOp4QCzUnQ1BGHJUMYhXk6M3MNVIHCIEvLonddnQ5UuoynGB+Lyk3qH5qOXUnmR82lr3LNav4Y2v7+zC",
+	"vK6J1IQJyUHTPw1lRCHKjpFDegbF2HRxTPcsEk8EMXn5cfeleeH+8nEfMCcwNQPw+LWcoSskcyyIharj",
+	"SyJMGQiU8lCpuFjvf089+JOoon7tNYzdUjaHMR8U1qskkQI2UTBmUkldOkr1F0C1LvLReJRgltK03ly3",
+	"R91LsO7EIGX3r1/56iAnyp0aI1Ptt4dU0w0WgqY57fzzwbzyFbsurnnBUtscqJvKr6AVDJDXrB4yZCZY",
+	"WAxBqGhDEy7U2qb/oinf7R6YXIoO+9q9dAgK2sH6Jke7BVSR/YzjdMcAum6QE2WbeMW0gmdVB9Z96G/m",
+	"66aLzqFvHzN2i2ZhcOBMBy9AqFczWiXrGKSaOy3vKq2DSpeYsRc/KWGCZ/H9eg6P97NV8O19aQm9zhHM",
+	"ICP94Tcxk1o1TMv2fjhNBfSn2rHqQJYb0N2bwXOxJOLohjCFnsOrxwigVvV/fyONagMIqivo9mwWbPy+",
+	"WGE0w/LSSMsj209xbLjyiLCUmHYH5rH59wwvCQK5DaONrYMYMheMEx/+HkhggDROM8Vu0ajIJ2WWHsz/",
+	"7JXtaX64U9E2yQhRA6o+Xuj37+dpbanL7plXeNojrfAtX/XBIYsXZceG+eIZgrAF/RP1EWWmo4z+Gboj",
+	"akUIQ2rFoZ5e7oWbvOzEdtUC1nJ1T4YKNWHzcQKqJjmnZ7en5xenp2P04PEMqlj9mnmMFnwBOXGsH/Ng",
+	"9ftknqv4Db6y/Z4Bxw/b9jeaoLvlE0HkjBHZitT4onxpe+7YKynd/NrczkTNiEArAqppom3zHeumU8GL",
+	"vP2Q/c28cgitA4bq2zzHTH0P1OidsWGmu+dkjctaTPqAjS3uvbq9hOQsixzWfPEG3X9njBmX6mhO1vIE",
+	"J65nXyQCCs9fcqm+I+t9ReS+I2szDmZ9Q6H7sOut+7KnWW9PiwE7lTO+YpChaGAobAhmR6Cntb0zIdR2",
+	"efrKvnMIst0ogtO1C6r2cCmZuW0UOlCGpCL5TkWtpVRvWWvX8LsUtv3KGO6/wr0I3DoLHVbuNsc+SF1D",
+	"nTc7k+XvtXEx7ClBAOGnFZHo43+LlIifeSGYafwdlal/t+8M3YOvKi/LLiKWmPWcKUFJI6TyBVEFfy4W",
+	"+ZFWV9ovvL8Xi/wlvHWIK8+N1teM0IuAGobdmhIVbXpfceXMf3/p35ErbRcr2sulVjHJYS+0+rgHucwa",
+	"jNireOnr3Ln7FDC9UpuFS7ZmiSrTTh8VkuxjA9rh6P9G1GsLcviv1AOqNcmIMvLSJJYE8wM9ZcL4VWse",
+	"4bHNx1/ZpuxSYZbuVnY7qIrYhr3Rz/dIoDeRzMkfZkRYIAgq0QxDAIovd586H5fo5dL3g5bxNbQp3Ty/",
+	"mt4nirSKTCL3TZnb3nBO7cWbFXQIRgsi5Y76hzWIxrs7LL/hh+utbMbq6z+yszduEIjwYgsvsrd0Jjtk",
+	"b2XRLuh3oCr2cDXffzF7OHR8WN/k0x2P3M6bO7eyGcGiVca9oCx9a1/aE3aCEni9r/ZzvaSEW9+WjXoA",
+	"pkpfzZaYSPGxLYk3/9692GDciIjYyXqrn3+FquUerDquyOE7R7qc2HYGMRltYGjwPWBTmOTO9txp88rv",
+	"2j8Ga4h5x8wCvxLnWLShlsLCbMX+ahbN5w9csugNuqGTmxy6PbF8J2C2o/XXhZcNs2ovkDOonaXYMPnd",
+	"O705PAqeJJglpCXX9Sk8/4qJGYRQgEln+2W+E0mk7MBJhIT+G/veNuSLFa741c+dl/aWlSOQeJpnmLKB",
+	"GadlPpjE1HYSMtndoCtNABoTcuhMnh3wOzwy4Xm5l57f/s7BbDr37Xe3YdufJMOnMbfcldm+MaQCoLv1",
+	"7lMC9DzSIuuAa7gp3zpIAoUdrW80qVzD3vHEr9K0nNz+gv/l8g+rT9THPRBoU7l3vZ0w3gb8awA2PU+p",
+	"2sWi9uAcsLP6Eg6ZNm50Feh7YEeChdmjWHdeeL4fcv9Df5H2hazeYVZ0TJsr1YmJfmO39w4QsuvacS8d",
+	"5NbBS5La/e3pi3KLaPis90Kq/hLSMenv302NlztYzb/OSa3xaBtP7tz8koQ5l06khymESU1wS6KELwia",
+	"CL64MGDVWohM6ZJAh4EZZukYivrsV835YRwwiOeMrwLd6Yw8MJPYJ4XtEMFcEXi047MN3xxwtJmBqvkX",
+	"SVa6/3r2oPXAnL7GqLjn94ixyQ2dsneFGvWapQEGh2q5HfA0fO2IAlhFzLyvPDJ7PMEyFh74YcYRLQHR",
+	"Kdv5siNKI52yV/vqd2I/fuiLKE7kG0dd2/fOvKnpDk6nhPM5vYeEkSQpoMPtxY8f/X1gEOfyTslJjqVc",
+	"cZG2hereu3f2sznu836zxi3EyQ6BaT12BVrRKevC9b6x7+y8glwqrEj/1sYwjRtlVZJIV0nXrDPQpoky",
+	"9fjhqKOZ5O8MVtQQJRafszv31QXoGlhYME/IO2Qcqm/lWiqyQH96mvHCgDxIdHZ8+ucLJJUoEgA9A0c2",
+	"RGsScoTskpqK43vuWLj3IU/0qAbz4j8GHnguFUntcJoG95Ad9U/1kBznO2arw3VGtmKokfEXckcYVBqC",
+	"CtCcFeepSViVa5nxaZlfVyLW2J4meU5YqOk1Gcwd25DyiwAAfV9SKO7caVJzt/YNVV0+HnjjIA4eqvqH",
+	"FPSsdk8Jz86LWkRUka+vHpEePs+nGnP/5d+Kz0kH7MmteeUQjApD9W41Dc3+v5HIrOESYYac3Siw4vpR",
+	"RqVCM56lEpElEes7nq6/kQeyfq7S1Cxob9xp6XXYaBkMatpghrbmDU6JM4D0O2B3Qk08YKxxluzWSWx2",
+	"v8zNibkHrsmSz4nbj10klQTMFTPIPsyVJWZUzmwb+piSQJMZyrFUFhVM2kuOceuivyOEIczWiE7MZsxw",
+	"av4oiUJY0pQEtEhTG/yBZ1jRvUV/3ee/iLrwoSRuTNRYeqpKczAbslNOXuqvnMxJC2yjsYc/6Be/I+v9",
+	"CZZyhG0N9+da2pbAiZLgDNDsyGof3sElESlN1JHoTOf4YN68PlhGhzdgb3DDKV0SiTCyy0J3a0SVJNlk",
+	"t9zmE623G95fzx598XYYe+KoQlMtvw6LkLGjpe5BVlYT+xp99UsryjtOYvnWQY6hu736nsGUE0ifRwkv",
+	"mBqjO6JvR2lieiWOr9wNP1Zn0hGl/3msruW9HcZXStr2/kAMhKeYsgOewx0scX8Ky9d4AleUpXzVfv5+",
+	"sO8c4vSZsXp5IKaCkBTNeLHjcLMlyUmCM8JSLKK0ef4p56I/dSBh2f/oQJRcOy+E9YXvvoP+dP3iKXr0",
+	"6OGjP+89sdMg7/jr3UPrQ0efL1Vp158B/T1xugf4D/Z4TnsLe7uMPYr6p9bQmROSV/krkFNvOgotDif3",
+	"77/aPUCCwJy+Oplfjw7/NirTJX78+Hn82whcJPCPj/pFsXSkLEQ2uhid4JyeLM9Gnz9+/n8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

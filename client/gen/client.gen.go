@@ -274,19 +274,19 @@ func (e ImportLineFate) Valid() bool {
 
 // Defines values for MailEditSecurity.
 const (
-	None     MailEditSecurity = "none"
-	Starttls MailEditSecurity = "starttls"
-	Tls      MailEditSecurity = "tls"
+	MailEditSecurityNone     MailEditSecurity = "none"
+	MailEditSecurityStarttls MailEditSecurity = "starttls"
+	MailEditSecurityTls      MailEditSecurity = "tls"
 )
 
 // Valid indicates whether the value is a known member of the MailEditSecurity enum.
 func (e MailEditSecurity) Valid() bool {
 	switch e {
-	case None:
+	case MailEditSecurityNone:
 		return true
-	case Starttls:
+	case MailEditSecurityStarttls:
 		return true
-	case Tls:
+	case MailEditSecurityTls:
 		return true
 	default:
 		return false
@@ -344,6 +344,48 @@ func (e OldTextDatastore) Valid() bool {
 	case OldTextDatastoreRunning:
 		return true
 	case OldTextDatastoreStartup:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Place.
+const (
+	PlaceFreeze  Place = "freeze"
+	PlaceInside  Place = "inside"
+	PlaceNone    Place = "none"
+	PlaceOutside Place = "outside"
+	PlacePerhaps Place = "perhaps"
+)
+
+// Valid indicates whether the value is a known member of the Place enum.
+func (e Place) Valid() bool {
+	switch e {
+	case PlaceFreeze:
+		return true
+	case PlaceInside:
+		return true
+	case PlaceNone:
+		return true
+	case PlaceOutside:
+		return true
+	case PlacePerhaps:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PostedSignalSpecversion.
+const (
+	N10 PostedSignalSpecversion = "1.0"
+)
+
+// Valid indicates whether the value is a known member of the PostedSignalSpecversion enum.
+func (e PostedSignalSpecversion) Valid() bool {
+	switch e {
+	case N10:
 		return true
 	default:
 		return false
@@ -548,6 +590,78 @@ func (e ScheduleEditMissed) Valid() bool {
 	}
 }
 
+// Defines values for Severity.
+const (
+	High   Severity = "high"
+	Low    Severity = "low"
+	Medium Severity = "medium"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case High:
+		return true
+	case Low:
+		return true
+	case Medium:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignalMedium.
+const (
+	SignalMediumNotification SignalMedium = "notification"
+	SignalMediumPost         SignalMedium = "post"
+	SignalMediumQuestion     SignalMedium = "question"
+	SignalMediumSyslog       SignalMedium = "syslog"
+	SignalMediumTrap         SignalMedium = "trap"
+)
+
+// Valid indicates whether the value is a known member of the SignalMedium enum.
+func (e SignalMedium) Valid() bool {
+	switch e {
+	case SignalMediumNotification:
+		return true
+	case SignalMediumPost:
+		return true
+	case SignalMediumQuestion:
+		return true
+	case SignalMediumSyslog:
+		return true
+	case SignalMediumTrap:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignalState.
+const (
+	SignalStateChanged SignalState = "changed"
+	SignalStateNothing SignalState = "nothing"
+	SignalStateOurs    SignalState = "ours"
+	SignalStateWaiting SignalState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SignalState enum.
+func (e SignalState) Valid() bool {
+	switch e {
+	case SignalStateChanged:
+		return true
+	case SignalStateNothing:
+		return true
+	case SignalStateOurs:
+		return true
+	case SignalStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TextFateFate.
 const (
 	TextFateFateAdded TextFateFate = "added"
@@ -563,6 +677,45 @@ func (e TextFateFate) Valid() bool {
 	case TextFateFateSame:
 		return true
 	case TextFateFateThere:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verdict.
+const (
+	VerdictAuthorised   Verdict = "authorised"
+	VerdictOpen         Verdict = "open"
+	VerdictUnauthorised Verdict = "unauthorised"
+)
+
+// Valid indicates whether the value is a known member of the Verdict enum.
+func (e Verdict) Valid() bool {
+	switch e {
+	case VerdictAuthorised:
+		return true
+	case VerdictOpen:
+		return true
+	case VerdictUnauthorised:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VerdictRuleEditVerdict.
+const (
+	VerdictRuleEditVerdictAuthorised   VerdictRuleEditVerdict = "authorised"
+	VerdictRuleEditVerdictUnauthorised VerdictRuleEditVerdict = "unauthorised"
+)
+
+// Valid indicates whether the value is a known member of the VerdictRuleEditVerdict enum.
+func (e VerdictRuleEditVerdict) Valid() bool {
+	switch e {
+	case VerdictRuleEditVerdictAuthorised:
+		return true
+	case VerdictRuleEditVerdictUnauthorised:
 		return true
 	default:
 		return false
@@ -608,6 +761,24 @@ func (e By) Valid() bool {
 	case ByLines:
 		return true
 	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListChangesParamsOrder.
+const (
+	Newest ListChangesParamsOrder = "newest"
+	Oldest ListChangesParamsOrder = "oldest"
+)
+
+// Valid indicates whether the value is a known member of the ListChangesParamsOrder enum.
+func (e ListChangesParamsOrder) Valid() bool {
+	switch e {
+	case Newest:
+		return true
+	case Oldest:
 		return true
 	default:
 		return false
@@ -717,6 +888,36 @@ type AccountEdit struct {
 // AccountEditState defines model for AccountEdit.State.
 type AccountEditState string
 
+// Announcement defines model for Announcement.
+type Announcement struct {
+	Account   string    `json:"account"`
+	Accounts  []string  `json:"accounts"`
+	At        time.Time `json:"at"`
+	From      time.Time `json:"from"`
+	Most      int       `json:"most"`
+	Name      string    `json:"name"`
+	Reference string    `json:"reference"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  []string  `json:"sections"`
+	Selector  string    `json:"selector"`
+	To        time.Time `json:"to"`
+}
+
+// AnnouncementEdit defines model for AnnouncementEdit.
+type AnnouncementEdit struct {
+	Accounts *[]string `json:"accounts,omitempty"`
+
+	// From A time as in a ref, or in the future.
+	From      string    `json:"from"`
+	Most      *int      `json:"most,omitempty"`
+	Reference string    `json:"reference"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  *[]string `json:"sections,omitempty"`
+	Selector  *string   `json:"selector,omitempty"`
+	To        string    `json:"to"`
+	Zone      *string   `json:"zone,omitempty"`
+}
+
 // ArchiveReport defines model for ArchiveReport.
 type ArchiveReport struct {
 	Bytes     int64    `json:"bytes"`
@@ -765,6 +966,130 @@ type BaselineEdit struct {
 	Refs      []string `json:"refs"`
 	Remark    *string  `json:"remark,omitempty"`
 	Zone      *string  `json:"zone,omitempty"`
+}
+
+// Calendar defines model for Calendar.
+type Calendar struct {
+	// Freeze All of them are freezes.
+	Freeze *bool `json:"freeze,omitempty"`
+
+	// Selector Of windows that name none.
+	Selector *string `json:"selector,omitempty"`
+	Text     string  `json:"text"`
+
+	// Try Nothing is written.
+	Try *bool `json:"try,omitempty"`
+
+	// Zone Of events that name none.
+	Zone *string `json:"zone,omitempty"`
+}
+
+// Change What lies between a visit's captures and those before.
+type Change struct {
+	Accounts []string `json:"accounts"`
+	Device   string   `json:"device"`
+
+	// First When its first signal arrived; left out where there was none, so that it happened between since and found.
+	First *time.Time `json:"first,omitempty"`
+
+	// Found When it was seen with it.
+	Found   time.Time  `json:"found"`
+	Id      int64      `json:"id"`
+	Judge   *string    `json:"judge,omitempty"`
+	Judged  *time.Time `json:"judged,omitempty"`
+	Last    *time.Time `json:"last,omitempty"`
+	Methods []string   `json:"methods"`
+
+	// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+	Place     Place   `json:"place"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+	Round     *int64  `json:"round,omitempty"`
+
+	// Rule By which rule or announcement the verdict was given.
+	Rule     *string  `json:"rule,omitempty"`
+	Sections []string `json:"sections"`
+	Severity Severity `json:"severity"`
+	Signals  int      `json:"signals"`
+
+	// Since When the device was last seen without it.
+	Since   time.Time `json:"since"`
+	Site    string    `json:"site"`
+	Sources []string  `json:"sources"`
+
+	// Stats Lines that differ from the revision before.
+	Stats   Stats      `json:"stats"`
+	Suspect *string    `json:"suspect,omitempty"`
+	Taken   *time.Time `json:"taken,omitempty"`
+
+	// Taker Who is on it.
+	Taker *string      `json:"taker,omitempty"`
+	Texts []ChangeText `json:"texts"`
+
+	// Undoes The change after which it was as it is now.
+	Undoes  *int64  `json:"undoes,omitempty"`
+	Verdict Verdict `json:"verdict"`
+
+	// Window The window or freeze that decided.
+	Window *string `json:"window,omitempty"`
+}
+
+// ChangeEvent Data of the event change.
+type ChangeEvent struct {
+	// Change What lies between a visit's captures and those before.
+	Change Change `json:"change"`
+}
+
+// ChangeMark defines model for ChangeMark.
+type ChangeMark struct {
+	At     time.Time `json:"at"`
+	Device string    `json:"device"`
+	Id     int64     `json:"id"`
+
+	// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+	Place    Place    `json:"place"`
+	Severity Severity `json:"severity"`
+	Verdict  Verdict  `json:"verdict"`
+}
+
+// ChangeOverview defines model for ChangeOverview.
+type ChangeOverview struct {
+	ByAccount []Count `json:"byAccount"`
+	ByDevice  []Count `json:"byDevice"`
+
+	// ByHour Seven days, Monday first, of 24 hours each.
+	ByHour    [][]int      `json:"byHour"`
+	BySection []Count      `json:"bySection"`
+	Changes   int          `json:"changes"`
+	Devices   int          `json:"devices"`
+	Flapping  []Flap       `json:"flapping"`
+	From      time.Time    `json:"from"`
+	Marks     []ChangeMark `json:"marks"`
+	Open      int          `json:"open"`
+	Openings  []Opening    `json:"openings"`
+	Outside   int          `json:"outside"`
+	To        time.Time    `json:"to"`
+
+	// Unknown Changes of which no account is known.
+	Unknown int `json:"unknown"`
+}
+
+// ChangePage defines model for ChangePage.
+type ChangePage struct {
+	Items []Change `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+	Total int      `json:"total"`
+}
+
+// ChangeText defines model for ChangeText.
+type ChangeText struct {
+	// Before The ref of the revision without it; left out where there was none.
+	Before    *string `json:"before,omitempty"`
+	Datastore string  `json:"datastore"`
+	Part      string  `json:"part"`
+
+	// Ref The ref of the revision with it.
+	Ref string `json:"ref"`
 }
 
 // Coming defines model for Coming.
@@ -865,6 +1190,13 @@ type CopyEdit struct {
 	// Secrets With the secrets; this takes the right see-secrets too.
 	Secrets  *bool   `json:"secrets,omitempty"`
 	Selector *string `json:"selector,omitempty"`
+}
+
+// Count defines model for Count.
+type Count struct {
+	Changes int    `json:"changes"`
+	Name    string `json:"name"`
+	Outside int    `json:"outside"`
 }
 
 // Credential defines model for Credential.
@@ -990,6 +1322,9 @@ type Device struct {
 
 	// Via The jump host.
 	Via *string `json:"via,omitempty"`
+
+	// Zone Time zone of its clock, where its messages name none; UTC if left out.
+	Zone *string `json:"zone,omitempty"`
 }
 
 // DeviceState defines model for Device.State.
@@ -1033,6 +1368,7 @@ type DeviceEdit struct {
 	State         *DeviceEditState     `json:"state,omitempty"`
 	Transport     *DeviceEditTransport `json:"transport,omitempty"`
 	Via           *string              `json:"via,omitempty"`
+	Zone          *string              `json:"zone,omitempty"`
 }
 
 // DeviceEditState defines model for DeviceEdit.State.
@@ -1148,6 +1484,15 @@ type Enrolment struct {
 	// Telnet Try Telnet too where SSH does not answer.
 	Telnet *bool   `json:"telnet,omitempty"`
 	Via    *string `json:"via,omitempty"`
+}
+
+// Flap defines model for Flap.
+type Flap struct {
+	Device string    `json:"device"`
+	Last   time.Time `json:"last"`
+
+	// Undone Changes that undid another.
+	Undone int `json:"undone"`
 }
 
 // FleetAt defines model for FleetAt.
@@ -1333,6 +1678,16 @@ type JournalPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
+// Judging defines model for Judging.
+type Judging struct {
+	Ids []int64 `json:"ids"`
+
+	// Reference What authorised it: a ticket, a work order, a name.
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+	Verdict   Verdict `json:"verdict"`
+}
+
 // JumpHost defines model for JumpHost.
 type JumpHost struct {
 	Address    string   `json:"address"`
@@ -1506,6 +1861,7 @@ type NewDevice struct {
 	Site      *string             `json:"site,omitempty"`
 	Transport *NewDeviceTransport `json:"transport,omitempty"`
 	Via       *string             `json:"via,omitempty"`
+	Zone      *string             `json:"zone,omitempty"`
 }
 
 // NewDeviceTransport defines model for NewDevice.Transport.
@@ -1616,11 +1972,59 @@ type OnceCredential struct {
 	Username  string  `json:"username"`
 }
 
+// Opening defines model for Opening.
+type Opening struct {
+	Freeze bool      `json:"freeze"`
+	From   time.Time `json:"from"`
+	Name   string    `json:"name"`
+	To     time.Time `json:"to"`
+}
+
 // PasswordChange defines model for PasswordChange.
 type PasswordChange struct {
 	New string `json:"new"`
 	Old string `json:"old"`
 }
+
+// Place How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+type Place string
+
+// PostedData defines model for PostedData.
+type PostedData struct {
+	// Account Who made the change.
+	Account *string `json:"account,omitempty"`
+
+	// Address From where.
+	Address *string `json:"address,omitempty"`
+
+	// Device Where there is no subject.
+	Device *string `json:"device,omitempty"`
+
+	// Key Of a sender; it then need name no device.
+	Key    *string `json:"key,omitempty"`
+	Method *string `json:"method,omitempty"`
+	Text   *string `json:"text,omitempty"`
+}
+
+// PostedSignal A CloudEvent whose subject names the device; with ce- headers the body is its data alone.
+type PostedSignal struct {
+	Account     *string                  `json:"account,omitempty"`
+	Address     *string                  `json:"address,omitempty"`
+	Data        *PostedData              `json:"data,omitempty"`
+	Device      *string                  `json:"device,omitempty"`
+	Id          *string                  `json:"id,omitempty"`
+	Key         *string                  `json:"key,omitempty"`
+	Method      *string                  `json:"method,omitempty"`
+	Source      *string                  `json:"source,omitempty"`
+	Specversion *PostedSignalSpecversion `json:"specversion,omitempty"`
+	Subject     *string                  `json:"subject,omitempty"`
+	Text        *string                  `json:"text,omitempty"`
+	Time        *string                  `json:"time,omitempty"`
+	Type        *string                  `json:"type,omitempty"`
+}
+
+// PostedSignalSpecversion defines model for PostedSignal.Specversion.
+type PostedSignalSpecversion string
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -1879,6 +2283,49 @@ type SectionStats struct {
 	Stats Stats `json:"stats"`
 }
 
+// Sender defines model for Sender.
+type Sender struct {
+	Account  string    `json:"account"`
+	Address  string    `json:"address"`
+	At       time.Time `json:"at"`
+	Device   string    `json:"device"`
+	HasKey   bool      `json:"hasKey"`
+	Host     string    `json:"host"`
+	Listener string    `json:"listener"`
+	Name     string    `json:"name"`
+}
+
+// SenderEdit defines model for SenderEdit.
+type SenderEdit struct {
+	Address *string `json:"address,omitempty"`
+
+	// Device Whose messages these are; left out for a relay, whose messages name who they are from.
+	Device *string `json:"device,omitempty"`
+	Host   *string `json:"host,omitempty"`
+
+	// Key What comes with them: an SNMP community, or the key of a CloudEvent.
+	Key *string `json:"key,omitempty"`
+
+	// Listener The start of a listener's name: udp, tls, udp 192.0.2.1:5514.
+	Listener *string `json:"listener,omitempty"`
+}
+
+// Senders defines model for Senders.
+type Senders struct {
+	Listeners []string `json:"listeners"`
+
+	// Received Messages since the start of the service.
+	Received  int64      `json:"received"`
+	Senders   []Sender   `json:"senders"`
+	Strangers []Stranger `json:"strangers"`
+
+	// Understood Of them those that told of a change.
+	Understood int64 `json:"understood"`
+
+	// Unknown Of them those of nobody that is known.
+	Unknown int64 `json:"unknown"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Account            string  `json:"account"`
@@ -1886,6 +2333,9 @@ type Session struct {
 	Rights             []Right `json:"rights"`
 	Version            string  `json:"version"`
 }
+
+// Severity defines model for Severity.
+type Severity string
 
 // Side defines model for Side.
 type Side struct {
@@ -1900,6 +2350,53 @@ type Side struct {
 type SignIn struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// Signal defines model for Signal.
+type Signal struct {
+	Account string `json:"account"`
+
+	// At When it arrived.
+	At     time.Time `json:"at"`
+	Change *int64    `json:"change,omitempty"`
+	Count  int       `json:"count"`
+	Device string    `json:"device"`
+	Id     int64     `json:"id"`
+
+	// Last When the last one like it did.
+	Last     time.Time    `json:"last"`
+	Listener string       `json:"listener"`
+	Medium   SignalMedium `json:"medium"`
+	Method   string       `json:"method"`
+
+	// Said What the sender's clock said, where it names year and zone.
+	Said   *time.Time  `json:"said,omitempty"`
+	Sender string      `json:"sender"`
+	Source string      `json:"source"`
+	State  SignalState `json:"state"`
+	Text   string      `json:"text"`
+}
+
+// SignalMedium defines model for Signal.Medium.
+type SignalMedium string
+
+// SignalPage defines model for SignalPage.
+type SignalPage struct {
+	Items []Signal `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// SignalState defines model for SignalState.
+type SignalState string
+
+// SignalTrial defines model for SignalTrial.
+type SignalTrial struct {
+	// Dialect Whose rules are tried; those of the device that sends it if left out.
+	Dialect *string `json:"dialect,omitempty"`
+	Line    string  `json:"line"`
+
+	// Sender The address that it would come from.
+	Sender *string `json:"sender,omitempty"`
 }
 
 // SignedHeads defines model for SignedHeads.
@@ -1973,10 +2470,27 @@ type SteadyImport struct {
 	Zone       string     `json:"zone"`
 }
 
+// Stranger defines model for Stranger.
+type Stranger struct {
+	Address  string    `json:"address"`
+	Count    int64     `json:"count"`
+	First    time.Time `json:"first"`
+	Host     string    `json:"host"`
+	Last     time.Time `json:"last"`
+	Listener string    `json:"listener"`
+	Sample   string    `json:"sample"`
+}
+
 // StrayText defines model for StrayText.
 type StrayText struct {
 	Selector *string `json:"selector,omitempty"`
 	Text     []byte  `json:"text"`
+}
+
+// Taking defines model for Taking.
+type Taking struct {
+	Ids []int64 `json:"ids"`
+	On  bool    `json:"on"`
 }
 
 // TextFate defines model for TextFate.
@@ -2019,6 +2533,30 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// Understood defines model for Understood.
+type Understood struct {
+	Account string `json:"account"`
+	Changed bool   `json:"changed"`
+
+	// Device Whose message it is; empty for nobody's.
+	Device  string `json:"device"`
+	Dialect string `json:"dialect"`
+	Form    string `json:"form"`
+	Host    string `json:"host"`
+	Method  string `json:"method"`
+
+	// Ours We did it ourselves.
+	Ours    bool   `json:"ours"`
+	Program string `json:"program"`
+
+	// Rule Which of the dialect's signals fits, from 1; 0 for none.
+	Rule   int        `json:"rule"`
+	Source string     `json:"source"`
+	Sure   *bool      `json:"sure,omitempty"`
+	Text   string     `json:"text"`
+	Time   *time.Time `json:"time,omitempty"`
+}
+
 // Vanishing defines model for Vanishing.
 type Vanishing struct {
 	Changes []Revision `json:"changes"`
@@ -2027,6 +2565,46 @@ type Vanishing struct {
 	Looked int       `json:"looked"`
 	Since  time.Time `json:"since"`
 }
+
+// Verdict defines model for Verdict.
+type Verdict string
+
+// VerdictRule defines model for VerdictRule.
+type VerdictRule struct {
+	Account   string    `json:"account"`
+	Accounts  []string  `json:"accounts"`
+	At        time.Time `json:"at"`
+	Inside    bool      `json:"inside"`
+	Most      int       `json:"most"`
+	Name      string    `json:"name"`
+	Reference *string   `json:"reference,omitempty"`
+	Remark    *string   `json:"remark,omitempty"`
+	Sections  []string  `json:"sections"`
+	Selector  string    `json:"selector"`
+	Verdict   Verdict   `json:"verdict"`
+}
+
+// VerdictRuleEdit defines model for VerdictRuleEdit.
+type VerdictRuleEdit struct {
+	// Accounts One of them made it, and nobody else; * and ? match as in file names.
+	Accounts *[]string `json:"accounts,omitempty"`
+
+	// Inside Only inside a window.
+	Inside *bool `json:"inside,omitempty"`
+
+	// Most Lines; 0 for any number.
+	Most      *int    `json:"most,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+
+	// Sections Section patterns; nothing outside them changed.
+	Sections *[]string              `json:"sections,omitempty"`
+	Selector *string                `json:"selector,omitempty"`
+	Verdict  VerdictRuleEditVerdict `json:"verdict"`
+}
+
+// VerdictRuleEditVerdict defines model for VerdictRuleEdit.Verdict.
+type VerdictRuleEditVerdict string
 
 // Visit defines model for Visit.
 type Visit struct {
@@ -2107,6 +2685,52 @@ type Why struct {
 	Why string `json:"why"`
 }
 
+// Window defines model for Window.
+type Window struct {
+	Account string    `json:"account"`
+	At      time.Time `json:"at"`
+	Except  *[]string `json:"except,omitempty"`
+	Freeze  bool      `json:"freeze"`
+	Minutes int       `json:"minutes"`
+	Name    string    `json:"name"`
+
+	// Next When it opens next; left out where it never does again.
+	Next *time.Time `json:"next,omitempty"`
+
+	// Open It is open now.
+	Open   *bool   `json:"open,omitempty"`
+	Remark *string `json:"remark,omitempty"`
+	Rule   string  `json:"rule"`
+
+	// Said When it is open
+	Said     string `json:"said"`
+	Selector string `json:"selector"`
+
+	// Start By the clock of the zone.
+	Start string `json:"start"`
+	Zone  string `json:"zone"`
+}
+
+// WindowEdit defines model for WindowEdit.
+type WindowEdit struct {
+	Except *[]string `json:"except,omitempty"`
+
+	// Freeze Nothing may change.
+	Freeze *bool `json:"freeze,omitempty"`
+
+	// Minutes How long each opening lasts.
+	Minutes int     `json:"minutes"`
+	Remark  *string `json:"remark,omitempty"`
+
+	// Rule When it opens again (RFC 5545, 3.3.10): FREQ=WEEKLY;BYDAY=TU,TH.
+	Rule     *string `json:"rule,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+
+	// Start Of the first opening, by the clock of the zone: 2026-11-24T22:00.
+	Start string  `json:"start"`
+	Zone  *string `json:"zone,omitempty"`
+}
+
 // By defines model for By.
 type By string
 
@@ -2153,6 +2777,76 @@ type ListSurplusParams struct {
 type DeleteBaselineParams struct {
 	Ref    string  `form:"ref" json:"ref"`
 	Remark *string `form:"remark,omitempty" json:"remark,omitempty"`
+}
+
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone  *Zone                   `form:"zone,omitempty" json:"zone,omitempty"`
+	Order *ListChangesParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListChangesParamsOrder defines parameters for ListChanges.
+type ListChangesParamsOrder string
+
+// OverviewChangesParams defines parameters for OverviewChanges.
+type OverviewChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
 // ListComingParams defines parameters for ListComing.
@@ -2320,11 +3014,25 @@ type GetVisitParams struct {
 	Device string `form:"device" json:"device"`
 }
 
+// ListSignalsParams defines parameters for ListSignals.
+type ListSignalsParams struct {
+	Selector *Selector    `form:"selector,omitempty" json:"selector,omitempty"`
+	State    *SignalState `form:"state,omitempty" json:"state,omitempty"`
+	Change   *int64       `form:"change,omitempty" json:"change,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
 // EditAccountJSONRequestBody defines body for EditAccount for application/json ContentType.
 type EditAccountJSONRequestBody = AccountEdit
+
+// SetAnnouncementJSONRequestBody defines body for SetAnnouncement for application/json ContentType.
+type SetAnnouncementJSONRequestBody = AnnouncementEdit
 
 // SetHoldJSONRequestBody defines body for SetHold for application/json ContentType.
 type SetHoldJSONRequestBody = HoldEdit
@@ -2337,6 +3045,12 @@ type ImportRevisionJSONRequestBody = OldText
 
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
+
+// TakeChangesJSONRequestBody defines body for TakeChanges for application/json ContentType.
+type TakeChangesJSONRequestBody = Taking
+
+// JudgeChangesJSONRequestBody defines body for JudgeChanges for application/json ContentType.
+type JudgeChangesJSONRequestBody = Judging
 
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
@@ -2422,11 +3136,23 @@ type SearchJSONRequestBody = Question
 // SaveSearchJSONRequestBody defines body for SaveSearch for application/json ContentType.
 type SaveSearchJSONRequestBody = Question
 
+// SetSenderJSONRequestBody defines body for SetSender for application/json ContentType.
+type SetSenderJSONRequestBody = SenderEdit
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
+
+// PostSignalApplicationCloudeventsPlusJSONRequestBody defines body for PostSignal for application/cloudevents+json ContentType.
+type PostSignalApplicationCloudeventsPlusJSONRequestBody = PostedSignal
+
+// PostSignalJSONRequestBody defines body for PostSignal for application/json ContentType.
+type PostSignalJSONRequestBody = PostedSignal
+
+// TestSignalJSONRequestBody defines body for TestSignal for application/json ContentType.
+type TestSignalJSONRequestBody = SignalTrial
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
@@ -2440,8 +3166,17 @@ type PreviewVolatileJSONRequestBody = VolatileTrial
 // ChangeVaultKeyJSONRequestBody defines body for ChangeVaultKey for application/json ContentType.
 type ChangeVaultKeyJSONRequestBody = NewVaultKey
 
+// SetVerdictRuleJSONRequestBody defines body for SetVerdictRule for application/json ContentType.
+type SetVerdictRuleJSONRequestBody = VerdictRuleEdit
+
 // SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
 type SetVolatileJSONRequestBody = VolatileEdit
+
+// ImportWindowsJSONRequestBody defines body for ImportWindows for application/json ContentType.
+type ImportWindowsJSONRequestBody = Calendar
+
+// SetWindowJSONRequestBody defines body for SetWindow for application/json ContentType.
+type SetWindowJSONRequestBody = WindowEdit
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2536,6 +3271,20 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	EditAccount(ctx context.Context, name Name, body EditAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListAnnouncements performs a GET /announcements (the `ListAnnouncements` operationId) request.
+	ListAnnouncements(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteAnnouncement performs a DELETE /announcements/{name} (the `DeleteAnnouncement` operationId) request.
+	DeleteAnnouncement(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAnnouncementWithBody performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request,
+	// with any type of body and a specified content type.
+	SetAnnouncementWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAnnouncement performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetAnnouncement(ctx context.Context, name Name, body SetAnnouncementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// BackUpArchive performs a POST /archive/backup (the `BackUpArchive` operationId) request.
 	BackUpArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2603,6 +3352,37 @@ type ClientInterface interface {
 	// SetBaselines performs a POST /baselines (the `SetBaselines` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChanges performs a GET /changes (the `ListChanges` operationId) request.
+	ListChanges(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OverviewChanges performs a GET /changes/overview (the `OverviewChanges` operationId) request.
+	//
+	// What happened in a stretch of time, by device, account, section and hour.
+	OverviewChanges(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeChangesWithBody performs a POST /changes/taking (the `TakeChanges` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says that the caller is on changes, or no longer is.
+	TakeChangesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeChanges performs a POST /changes/taking (the `TakeChanges` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Says that the caller is on changes, or no longer is.
+	TakeChanges(ctx context.Context, body TakeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JudgeChangesWithBody performs a POST /changes/verdicts (the `JudgeChanges` operationId) request,
+	// with any type of body and a specified content type.
+	JudgeChangesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JudgeChanges performs a POST /changes/verdicts (the `JudgeChanges` operationId) request.
+	// Takes a body of the `application/json` content type.
+	JudgeChanges(ctx context.Context, body JudgeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetChange performs a GET /changes/{id} (the `GetChange` operationId) request.
+	GetChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListComing performs a GET /coming (the `ListComing` operationId) request.
 	ListComing(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2769,7 +3549,7 @@ type ClientInterface interface {
 
 	// StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
 	//
-	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent.
+	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareFleet performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
@@ -2964,6 +3744,22 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	SaveSearch(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSenders performs a GET /senders (the `ListSenders` operationId) request.
+	//
+	// Where messages come from: what was given by hand, and senders that nobody knows.
+	ListSenders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSender performs a DELETE /senders/{name} (the `DeleteSender` operationId) request.
+	DeleteSender(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSenderWithBody performs a PUT /senders/{name} (the `SetSender` operationId) request,
+	// with any type of body and a specified content type.
+	SetSenderWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSender performs a PUT /senders/{name} (the `SetSender` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetSender(ctx context.Context, name Name, body SetSenderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2985,6 +3781,39 @@ type ClientInterface interface {
 	// SetPassword performs a PUT /session/password (the `SetPassword` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSignals performs a GET /signals (the `ListSignals` operationId) request.
+	ListSignals(ctx context.Context, params *ListSignalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PostSignalWithBody performs a POST /signals (the `PostSignal` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	PostSignalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PostSignalWithApplicationCloudeventsPlusJSONBody performs a POST /signals (the `PostSignal` operationId) request.
+	// Takes a body of the `application/cloudevents+json` content type.
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	PostSignalWithApplicationCloudeventsPlusJSONBody(ctx context.Context, body PostSignalApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PostSignal performs a POST /signals (the `PostSignal` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	PostSignal(ctx context.Context, body PostSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestSignalWithBody performs a POST /signals/test (the `TestSignal` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// What would be understood of a syslog message. Nothing else happens.
+	TestSignalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestSignal performs a POST /signals/test (the `TestSignal` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// What would be understood of a syslog message. Nothing else happens.
+	TestSignal(ctx context.Context, body TestSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSites performs a GET /sites (the `ListSites` operationId) request.
 	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3031,6 +3860,20 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListVerdictRules performs a GET /verdict-rules (the `ListVerdictRules` operationId) request.
+	ListVerdictRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteVerdictRule performs a DELETE /verdict-rules/{name} (the `DeleteVerdictRule` operationId) request.
+	DeleteVerdictRule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetVerdictRuleWithBody performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request,
+	// with any type of body and a specified content type.
+	SetVerdictRuleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetVerdictRule performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetVerdictRule(ctx context.Context, name Name, body SetVerdictRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListVolatiles performs a GET /volatiles (the `ListVolatiles` operationId) request.
 	ListVolatiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3044,6 +3887,31 @@ type ClientInterface interface {
 	// SetVolatile performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWindows performs a GET /windows (the `ListWindows` operationId) request.
+	ListWindows(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportWindows performs a GET /windows/calendar (the `ExportWindows` operationId) request.
+	ExportWindows(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportWindowsWithBody performs a POST /windows/calendar (the `ImportWindows` operationId) request,
+	// with any type of body and a specified content type.
+	ImportWindowsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportWindows performs a POST /windows/calendar (the `ImportWindows` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ImportWindows(ctx context.Context, body ImportWindowsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteWindow performs a DELETE /windows/{name} (the `DeleteWindow` operationId) request.
+	DeleteWindow(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWindowWithBody performs a PUT /windows/{name} (the `SetWindow` operationId) request,
+	// with any type of body and a specified content type.
+	SetWindowWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWindow performs a PUT /windows/{name} (the `SetWindow` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetWindow(ctx context.Context, name Name, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAccounts performs a GET /accounts (the `ListAccounts` operationId) request.
@@ -3105,6 +3973,60 @@ func (c *Client) EditAccountWithBody(ctx context.Context, name Name, contentType
 // Takes a body of the `application/json` content type.
 func (c *Client) EditAccount(ctx context.Context, name Name, body EditAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditAccountRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAnnouncements performs a GET /announcements (the `ListAnnouncements` operationId) request.
+func (c *Client) ListAnnouncements(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAnnouncementsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteAnnouncement performs a DELETE /announcements/{name} (the `DeleteAnnouncement` operationId) request.
+func (c *Client) DeleteAnnouncement(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteAnnouncementRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAnnouncementWithBody performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetAnnouncementWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAnnouncementRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAnnouncement performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetAnnouncement(ctx context.Context, name Name, body SetAnnouncementJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAnnouncementRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3373,6 +4295,107 @@ func (c *Client) SetBaselinesWithBody(ctx context.Context, contentType string, b
 // Takes a body of the `application/json` content type.
 func (c *Client) SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetBaselinesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChanges performs a GET /changes (the `ListChanges` operationId) request.
+func (c *Client) ListChanges(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChangesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OverviewChanges performs a GET /changes/overview (the `OverviewChanges` operationId) request.
+//
+// What happened in a stretch of time, by device, account, section and hour.
+func (c *Client) OverviewChanges(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOverviewChangesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeChangesWithBody performs a POST /changes/taking (the `TakeChanges` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says that the caller is on changes, or no longer is.
+func (c *Client) TakeChangesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeChangesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeChanges performs a POST /changes/taking (the `TakeChanges` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Says that the caller is on changes, or no longer is.
+func (c *Client) TakeChanges(ctx context.Context, body TakeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeChangesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JudgeChangesWithBody performs a POST /changes/verdicts (the `JudgeChanges` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) JudgeChangesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJudgeChangesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JudgeChanges performs a POST /changes/verdicts (the `JudgeChanges` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) JudgeChanges(ctx context.Context, body JudgeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJudgeChangesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetChange performs a GET /changes/{id} (the `GetChange` operationId) request.
+func (c *Client) GetChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetChangeRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3978,7 +5001,7 @@ func (c *Client) Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditor
 
 // StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
 //
-// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent.
+// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
 	if err != nil {
@@ -4723,6 +5746,62 @@ func (c *Client) SaveSearch(ctx context.Context, name Name, body SaveSearchJSONR
 	return c.Client.Do(req)
 }
 
+// ListSenders performs a GET /senders (the `ListSenders` operationId) request.
+//
+// Where messages come from: what was given by hand, and senders that nobody knows.
+func (c *Client) ListSenders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSendersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSender performs a DELETE /senders/{name} (the `DeleteSender` operationId) request.
+func (c *Client) DeleteSender(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSenderRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSenderWithBody performs a PUT /senders/{name} (the `SetSender` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetSenderWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSenderRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSender performs a PUT /senders/{name} (the `SetSender` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetSender(ctx context.Context, name Name, body SetSenderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSenderRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut performs a DELETE /session (the `SignOut` operationId) request.
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
@@ -4795,6 +5874,99 @@ func (c *Client) SetPasswordWithBody(ctx context.Context, contentType string, bo
 // Takes a body of the `application/json` content type.
 func (c *Client) SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSignals performs a GET /signals (the `ListSignals` operationId) request.
+func (c *Client) ListSignals(ctx context.Context, params *ListSignalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSignalsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PostSignalWithBody performs a POST /signals (the `PostSignal` operationId) request,
+// with any type of body and a specified content type.
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+func (c *Client) PostSignalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPostSignalRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PostSignalWithApplicationCloudeventsPlusJSONBody performs a POST /signals (the `PostSignal` operationId) request.
+// Takes a body of the `application/cloudevents+json` content type.
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+func (c *Client) PostSignalWithApplicationCloudeventsPlusJSONBody(ctx context.Context, body PostSignalApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPostSignalRequestWithApplicationCloudeventsPlusJSONBody(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PostSignal performs a POST /signals (the `PostSignal` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+func (c *Client) PostSignal(ctx context.Context, body PostSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPostSignalRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestSignalWithBody performs a POST /signals/test (the `TestSignal` operationId) request,
+// with any type of body and a specified content type.
+//
+// What would be understood of a syslog message. Nothing else happens.
+func (c *Client) TestSignalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestSignalRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestSignal performs a POST /signals/test (the `TestSignal` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// What would be understood of a syslog message. Nothing else happens.
+func (c *Client) TestSignal(ctx context.Context, body TestSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestSignalRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4960,6 +6132,60 @@ func (c *Client) ChangeVaultKey(ctx context.Context, body ChangeVaultKeyJSONRequ
 	return c.Client.Do(req)
 }
 
+// ListVerdictRules performs a GET /verdict-rules (the `ListVerdictRules` operationId) request.
+func (c *Client) ListVerdictRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVerdictRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteVerdictRule performs a DELETE /verdict-rules/{name} (the `DeleteVerdictRule` operationId) request.
+func (c *Client) DeleteVerdictRule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteVerdictRuleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetVerdictRuleWithBody performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetVerdictRuleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetVerdictRuleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetVerdictRule performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetVerdictRule(ctx context.Context, name Name, body SetVerdictRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetVerdictRuleRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListVolatiles performs a GET /volatiles (the `ListVolatiles` operationId) request.
 func (c *Client) ListVolatiles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVolatilesRequest(c.Server)
@@ -5004,6 +6230,101 @@ func (c *Client) SetVolatileWithBody(ctx context.Context, name Name, contentType
 // Takes a body of the `application/json` content type.
 func (c *Client) SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetVolatileRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWindows performs a GET /windows (the `ListWindows` operationId) request.
+func (c *Client) ListWindows(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWindowsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportWindows performs a GET /windows/calendar (the `ExportWindows` operationId) request.
+func (c *Client) ExportWindows(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportWindowsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportWindowsWithBody performs a POST /windows/calendar (the `ImportWindows` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) ImportWindowsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportWindowsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportWindows performs a POST /windows/calendar (the `ImportWindows` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ImportWindows(ctx context.Context, body ImportWindowsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportWindowsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteWindow performs a DELETE /windows/{name} (the `DeleteWindow` operationId) request.
+func (c *Client) DeleteWindow(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteWindowRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWindowWithBody performs a PUT /windows/{name} (the `SetWindow` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetWindowWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWindowRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWindow performs a PUT /windows/{name} (the `SetWindow` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetWindow(ctx context.Context, name Name, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWindowRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5119,6 +6440,114 @@ func NewEditAccountRequestWithBody(server string, name Name, contentType string,
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListAnnouncementsRequest constructs an http.Request for the ListAnnouncements method
+func NewListAnnouncementsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/announcements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteAnnouncementRequest constructs an http.Request for the DeleteAnnouncement method
+func NewDeleteAnnouncementRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/announcements/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetAnnouncementRequest calls the generic SetAnnouncement builder with application/json body
+func NewSetAnnouncementRequest(server string, name Name, body SetAnnouncementJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAnnouncementRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetAnnouncementRequestWithBody constructs an http.Request for the SetAnnouncement method, with any body, and a specified content type
+func NewSetAnnouncementRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/announcements/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -5731,6 +7160,504 @@ func NewSetBaselinesRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChangesRequest constructs an http.Request for the ListChanges method
+func NewListChangesRequest(server string, params *ListChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Account != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "account", *params.Account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", *params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lines != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lines", *params.Lines, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Taken != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "taken", *params.Taken, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Order != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "order", *params.Order, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOverviewChangesRequest constructs an http.Request for the OverviewChanges method
+func NewOverviewChangesRequest(server string, params *OverviewChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/overview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Account != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "account", *params.Account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", *params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lines != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lines", *params.Lines, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Taken != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "taken", *params.Taken, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeChangesRequest calls the generic TakeChanges builder with application/json body
+func NewTakeChangesRequest(server string, body TakeChangesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeChangesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTakeChangesRequestWithBody constructs an http.Request for the TakeChanges method, with any body, and a specified content type
+func NewTakeChangesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/taking")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewJudgeChangesRequest calls the generic JudgeChanges builder with application/json body
+func NewJudgeChangesRequest(server string, body JudgeChangesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJudgeChangesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewJudgeChangesRequestWithBody constructs an http.Request for the JudgeChanges method, with any body, and a specified content type
+func NewJudgeChangesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/verdicts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetChangeRequest constructs an http.Request for the GetChange method
+func NewGetChangeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8947,6 +10874,114 @@ func NewSaveSearchRequestWithBody(server string, name Name, contentType string, 
 	return req, nil
 }
 
+// NewListSendersRequest constructs an http.Request for the ListSenders method
+func NewListSendersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteSenderRequest constructs an http.Request for the DeleteSender method
+func NewDeleteSenderRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSenderRequest calls the generic SetSender builder with application/json body
+func NewSetSenderRequest(server string, name Name, body SetSenderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSenderRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSenderRequestWithBody constructs an http.Request for the SetSender method, with any body, and a specified content type
+func NewSetSenderRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/senders/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -9072,6 +11107,199 @@ func NewSetPasswordRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSignalsRequest constructs an http.Request for the ListSignals method
+func NewListSignalsRequest(server string, params *ListSignalsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Change != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "change", *params.Change, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPostSignalRequestWithApplicationCloudeventsPlusJSONBody calls the generic PostSignal builder with application/cloudevents+json body
+func NewPostSignalRequestWithApplicationCloudeventsPlusJSONBody(server string, body PostSignalApplicationCloudeventsPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPostSignalRequestWithBody(server, "application/cloudevents+json", bodyReader)
+}
+
+// NewPostSignalRequest calls the generic PostSignal builder with application/json body
+func NewPostSignalRequest(server string, body PostSignalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPostSignalRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPostSignalRequestWithBody constructs an http.Request for the PostSignal method, with any body, and a specified content type
+func NewPostSignalRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestSignalRequest calls the generic TestSignal builder with application/json body
+func NewTestSignalRequest(server string, body TestSignalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestSignalRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTestSignalRequestWithBody constructs an http.Request for the TestSignal method, with any body, and a specified content type
+func NewTestSignalRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals/test")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -9336,6 +11564,114 @@ func NewChangeVaultKeyRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewListVerdictRulesRequest constructs an http.Request for the ListVerdictRules method
+func NewListVerdictRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/verdict-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteVerdictRuleRequest constructs an http.Request for the DeleteVerdictRule method
+func NewDeleteVerdictRuleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/verdict-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetVerdictRuleRequest calls the generic SetVerdictRule builder with application/json body
+func NewSetVerdictRuleRequest(server string, name Name, body SetVerdictRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetVerdictRuleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetVerdictRuleRequestWithBody constructs an http.Request for the SetVerdictRule method, with any body, and a specified content type
+func NewSetVerdictRuleRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/verdict-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListVolatilesRequest constructs an http.Request for the ListVolatiles method
 func NewListVolatilesRequest(server string) (*http.Request, error) {
 	var err error
@@ -9444,6 +11780,181 @@ func NewSetVolatileRequestWithBody(server string, name Name, contentType string,
 	return req, nil
 }
 
+// NewListWindowsRequest constructs an http.Request for the ListWindows method
+func NewListWindowsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/windows")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportWindowsRequest constructs an http.Request for the ExportWindows method
+func NewExportWindowsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/windows/calendar")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportWindowsRequest calls the generic ImportWindows builder with application/json body
+func NewImportWindowsRequest(server string, body ImportWindowsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportWindowsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportWindowsRequestWithBody constructs an http.Request for the ImportWindows method, with any body, and a specified content type
+func NewImportWindowsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/windows/calendar")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteWindowRequest constructs an http.Request for the DeleteWindow method
+func NewDeleteWindowRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/windows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetWindowRequest calls the generic SetWindow builder with application/json body
+func NewSetWindowRequest(server string, name Name, body SetWindowJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetWindowRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetWindowRequestWithBody constructs an http.Request for the SetWindow method, with any body, and a specified content type
+func NewSetWindowRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/windows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -9512,6 +12023,26 @@ type ClientWithResponsesInterface interface {
 	// EditAccountWithResponse performs a PATCH /accounts/{name} (the `EditAccount` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	EditAccountWithResponse(ctx context.Context, name Name, body EditAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*EditAccountResponse, error)
+
+	// ListAnnouncementsWithResponse performs a GET /announcements (the `ListAnnouncements` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListAnnouncementsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAnnouncementsResponse, error)
+
+	// DeleteAnnouncementWithResponse performs a DELETE /announcements/{name} (the `DeleteAnnouncement` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteAnnouncementWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteAnnouncementResponse, error)
+
+	// SetAnnouncementWithBodyWithResponse performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetAnnouncementWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAnnouncementResponse, error)
+
+	// SetAnnouncementWithResponse performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetAnnouncementWithResponse(ctx context.Context, name Name, body SetAnnouncementJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAnnouncementResponse, error)
 
 	// BackUpArchiveWithResponse performs a POST /archive/backup (the `BackUpArchive` operationId) request.
 	//
@@ -9612,6 +12143,47 @@ type ClientWithResponsesInterface interface {
 	// SetBaselinesWithResponse performs a POST /baselines (the `SetBaselines` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetBaselinesWithResponse(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error)
+
+	// ListChangesWithResponse performs a GET /changes (the `ListChanges` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListChangesWithResponse(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
+
+	// OverviewChangesWithResponse performs a GET /changes/overview (the `OverviewChanges` operationId) request.
+	//
+	// What happened in a stretch of time, by device, account, section and hour.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	OverviewChangesWithResponse(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*OverviewChangesResponse, error)
+
+	// TakeChangesWithBodyWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Says that the caller is on changes, or no longer is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TakeChangesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeChangesResponse, error)
+
+	// TakeChangesWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Says that the caller is on changes, or no longer is.
+	TakeChangesWithResponse(ctx context.Context, body TakeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeChangesResponse, error)
+
+	// JudgeChangesWithBodyWithResponse performs a POST /changes/verdicts (the `JudgeChanges` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	JudgeChangesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JudgeChangesResponse, error)
+
+	// JudgeChangesWithResponse performs a POST /changes/verdicts (the `JudgeChanges` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	JudgeChangesWithResponse(ctx context.Context, body JudgeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*JudgeChangesResponse, error)
+
+	// GetChangeWithResponse performs a GET /changes/{id} (the `GetChange` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetChangeResponse, error)
 
 	// ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
 	//
@@ -9838,7 +12410,7 @@ type ClientWithResponsesInterface interface {
 
 	// StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
 	//
-	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent.
+	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
@@ -10113,6 +12685,28 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SaveSearchWithResponse(ctx context.Context, name Name, body SaveSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSearchResponse, error)
 
+	// ListSendersWithResponse performs a GET /senders (the `ListSenders` operationId) request.
+	//
+	// Where messages come from: what was given by hand, and senders that nobody knows.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSendersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSendersResponse, error)
+
+	// DeleteSenderWithResponse performs a DELETE /senders/{name} (the `DeleteSender` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteSenderWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSenderResponse, error)
+
+	// SetSenderWithBodyWithResponse performs a PUT /senders/{name} (the `SetSender` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetSenderWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSenderResponse, error)
+
+	// SetSenderWithResponse performs a PUT /senders/{name} (the `SetSender` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetSenderWithResponse(ctx context.Context, name Name, body SetSenderJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSenderResponse, error)
+
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10142,6 +12736,45 @@ type ClientWithResponsesInterface interface {
 	// SetPasswordWithResponse performs a PUT /session/password (the `SetPassword` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
+
+	// ListSignalsWithResponse performs a GET /signals (the `ListSignals` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSignalsWithResponse(ctx context.Context, params *ListSignalsParams, reqEditors ...RequestEditorFn) (*ListSignalsResponse, error)
+
+	// PostSignalWithBodyWithResponse performs a POST /signals (the `PostSignal` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PostSignalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PostSignalResponse, error)
+
+	// PostSignalWithApplicationCloudeventsPlusJSONBodyWithResponse performs a POST /signals (the `PostSignal` operationId) request.
+	// Takes a body of the `application/cloudevents+json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	PostSignalWithApplicationCloudeventsPlusJSONBodyWithResponse(ctx context.Context, body PostSignalApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSignalResponse, error)
+
+	// PostSignalWithResponse performs a POST /signals (the `PostSignal` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+	PostSignalWithResponse(ctx context.Context, body PostSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSignalResponse, error)
+
+	// TestSignalWithBodyWithResponse performs a POST /signals/test (the `TestSignal` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// What would be understood of a syslog message. Nothing else happens.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestSignalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestSignalResponse, error)
+
+	// TestSignalWithResponse performs a POST /signals/test (the `TestSignal` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// What would be understood of a syslog message. Nothing else happens.
+	TestSignalWithResponse(ctx context.Context, body TestSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*TestSignalResponse, error)
 
 	// ListSitesWithResponse performs a GET /sites (the `ListSites` operationId) request.
 	//
@@ -10202,6 +12835,26 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ChangeVaultKeyWithResponse(ctx context.Context, body ChangeVaultKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeVaultKeyResponse, error)
 
+	// ListVerdictRulesWithResponse performs a GET /verdict-rules (the `ListVerdictRules` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListVerdictRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListVerdictRulesResponse, error)
+
+	// DeleteVerdictRuleWithResponse performs a DELETE /verdict-rules/{name} (the `DeleteVerdictRule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteVerdictRuleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteVerdictRuleResponse, error)
+
+	// SetVerdictRuleWithBodyWithResponse performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetVerdictRuleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetVerdictRuleResponse, error)
+
+	// SetVerdictRuleWithResponse performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetVerdictRuleWithResponse(ctx context.Context, name Name, body SetVerdictRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVerdictRuleResponse, error)
+
 	// ListVolatilesWithResponse performs a GET /volatiles (the `ListVolatiles` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10221,6 +12874,41 @@ type ClientWithResponsesInterface interface {
 	// SetVolatileWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetVolatileWithResponse(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error)
+
+	// ListWindowsWithResponse performs a GET /windows (the `ListWindows` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListWindowsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWindowsResponse, error)
+
+	// ExportWindowsWithResponse performs a GET /windows/calendar (the `ExportWindows` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ExportWindowsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportWindowsResponse, error)
+
+	// ImportWindowsWithBodyWithResponse performs a POST /windows/calendar (the `ImportWindows` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ImportWindowsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportWindowsResponse, error)
+
+	// ImportWindowsWithResponse performs a POST /windows/calendar (the `ImportWindows` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ImportWindowsWithResponse(ctx context.Context, body ImportWindowsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportWindowsResponse, error)
+
+	// DeleteWindowWithResponse performs a DELETE /windows/{name} (the `DeleteWindow` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteWindowWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteWindowResponse, error)
+
+	// SetWindowWithBodyWithResponse performs a PUT /windows/{name} (the `SetWindow` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetWindowWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWindowResponse, error)
+
+	// SetWindowWithResponse performs a PUT /windows/{name} (the `SetWindow` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetWindowWithResponse(ctx context.Context, name Name, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWindowResponse, error)
 }
 
 type ListAccountsResponse struct {
@@ -10361,6 +13049,136 @@ func (r EditAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAnnouncementsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Announcement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAnnouncementsResponse) GetJSON200() *[]Announcement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAnnouncementsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAnnouncementsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAnnouncementsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAnnouncementsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAnnouncementsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteAnnouncementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteAnnouncementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteAnnouncementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteAnnouncementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteAnnouncementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteAnnouncementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAnnouncementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAnnouncementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAnnouncementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAnnouncementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAnnouncementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAnnouncementResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11094,6 +13912,253 @@ func (r SetBaselinesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetBaselinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListChangesResponse200Headers the declared response headers of an HTTP 200 response for ListChanges
+type ListChangesResponse200Headers struct {
+	Link *string
+}
+
+type ListChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChangePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListChangesResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChangesResponse) GetJSON200() *ChangePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OverviewChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChangeOverview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OverviewChangesResponse) GetJSON200() *ChangeOverview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OverviewChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OverviewChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OverviewChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OverviewChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OverviewChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeChangesResponse) GetJSON200() *[]Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JudgeChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JudgeChangesResponse) GetJSON200() *[]Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JudgeChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JudgeChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JudgeChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JudgeChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JudgeChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetChangeResponse) GetJSON200() *Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetChangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetChangeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14376,6 +17441,136 @@ func (r SaveSearchResponse) ContentType() string {
 	return ""
 }
 
+type ListSendersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Senders
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSendersResponse) GetJSON200() *Senders {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSendersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSendersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSendersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSendersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSendersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSenderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSenderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSenderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSenderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSenderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSenderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSenderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSenderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSenderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSenderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSenderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSenderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14548,6 +17743,157 @@ func (r SetPasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListSignalsResponse200Headers the declared response headers of an HTTP 200 response for ListSignals
+type ListSignalsResponse200Headers struct {
+	Link *string
+}
+
+type ListSignalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignalPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListSignalsResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSignalsResponse) GetJSON200() *SignalPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSignalsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSignalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSignalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSignalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSignalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PostSignalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Signal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r PostSignalResponse) GetJSON202() *Signal {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PostSignalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PostSignalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PostSignalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PostSignalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PostSignalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestSignalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Understood
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestSignalResponse) GetJSON200() *Understood {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestSignalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestSignalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestSignalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestSignalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestSignalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14876,6 +18222,136 @@ func (r ChangeVaultKeyResponse) ContentType() string {
 	return ""
 }
 
+type ListVerdictRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]VerdictRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVerdictRulesResponse) GetJSON200() *[]VerdictRule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVerdictRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVerdictRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVerdictRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVerdictRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVerdictRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteVerdictRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteVerdictRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteVerdictRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteVerdictRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteVerdictRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteVerdictRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetVerdictRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetVerdictRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetVerdictRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetVerdictRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetVerdictRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetVerdictRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListVolatilesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15006,6 +18482,225 @@ func (r SetVolatileResponse) ContentType() string {
 	return ""
 }
 
+type ListWindowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Window
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWindowsResponse) GetJSON200() *[]Window {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWindowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWindowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWindowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWindowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWindowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportWindowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportWindowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportWindowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportWindowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportWindowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportWindowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportWindowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Window
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportWindowsResponse) GetJSON200() *[]Window {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportWindowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportWindowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportWindowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportWindowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportWindowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteWindowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteWindowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteWindowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteWindowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteWindowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteWindowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetWindowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetWindowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetWindowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetWindowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetWindowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetWindowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAccountsWithResponse performs a GET /accounts (the `ListAccounts` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15059,6 +18754,50 @@ func (c *ClientWithResponses) EditAccountWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseEditAccountResponse(rsp)
+}
+
+// ListAnnouncementsWithResponse performs a GET /announcements (the `ListAnnouncements` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListAnnouncementsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAnnouncementsResponse, error) {
+	rsp, err := c.ListAnnouncements(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAnnouncementsResponse(rsp)
+}
+
+// DeleteAnnouncementWithResponse performs a DELETE /announcements/{name} (the `DeleteAnnouncement` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteAnnouncementWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteAnnouncementResponse, error) {
+	rsp, err := c.DeleteAnnouncement(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteAnnouncementResponse(rsp)
+}
+
+// SetAnnouncementWithBodyWithResponse performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetAnnouncementWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAnnouncementResponse, error) {
+	rsp, err := c.SetAnnouncementWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAnnouncementResponse(rsp)
+}
+
+// SetAnnouncementWithResponse performs a PUT /announcements/{name} (the `SetAnnouncement` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetAnnouncementWithResponse(ctx context.Context, name Name, body SetAnnouncementJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAnnouncementResponse, error) {
+	rsp, err := c.SetAnnouncement(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAnnouncementResponse(rsp)
 }
 
 // BackUpArchiveWithResponse performs a POST /archive/backup (the `BackUpArchive` operationId) request.
@@ -15279,6 +19018,89 @@ func (c *ClientWithResponses) SetBaselinesWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseSetBaselinesResponse(rsp)
+}
+
+// ListChangesWithResponse performs a GET /changes (the `ListChanges` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error) {
+	rsp, err := c.ListChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChangesResponse(rsp)
+}
+
+// OverviewChangesWithResponse performs a GET /changes/overview (the `OverviewChanges` operationId) request.
+//
+// What happened in a stretch of time, by device, account, section and hour.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) OverviewChangesWithResponse(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*OverviewChangesResponse, error) {
+	rsp, err := c.OverviewChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOverviewChangesResponse(rsp)
+}
+
+// TakeChangesWithBodyWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request,
+// with any type of body and a specified content type.
+//
+// Says that the caller is on changes, or no longer is.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TakeChangesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeChangesResponse, error) {
+	rsp, err := c.TakeChangesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeChangesResponse(rsp)
+}
+
+// TakeChangesWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Says that the caller is on changes, or no longer is.
+func (c *ClientWithResponses) TakeChangesWithResponse(ctx context.Context, body TakeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeChangesResponse, error) {
+	rsp, err := c.TakeChanges(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeChangesResponse(rsp)
+}
+
+// JudgeChangesWithBodyWithResponse performs a POST /changes/verdicts (the `JudgeChanges` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) JudgeChangesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JudgeChangesResponse, error) {
+	rsp, err := c.JudgeChangesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJudgeChangesResponse(rsp)
+}
+
+// JudgeChangesWithResponse performs a POST /changes/verdicts (the `JudgeChanges` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) JudgeChangesWithResponse(ctx context.Context, body JudgeChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*JudgeChangesResponse, error) {
+	rsp, err := c.JudgeChanges(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJudgeChangesResponse(rsp)
+}
+
+// GetChangeWithResponse performs a GET /changes/{id} (the `GetChange` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetChangeResponse, error) {
+	rsp, err := c.GetChange(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetChangeResponse(rsp)
 }
 
 // ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
@@ -15764,7 +19586,7 @@ func (c *ClientWithResponses) EnrolWithResponse(ctx context.Context, body EnrolJ
 
 // StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
 //
-// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent.
+// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
@@ -16369,6 +20191,52 @@ func (c *ClientWithResponses) SaveSearchWithResponse(ctx context.Context, name N
 	return ParseSaveSearchResponse(rsp)
 }
 
+// ListSendersWithResponse performs a GET /senders (the `ListSenders` operationId) request.
+//
+// Where messages come from: what was given by hand, and senders that nobody knows.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSendersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSendersResponse, error) {
+	rsp, err := c.ListSenders(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSendersResponse(rsp)
+}
+
+// DeleteSenderWithResponse performs a DELETE /senders/{name} (the `DeleteSender` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteSenderWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSenderResponse, error) {
+	rsp, err := c.DeleteSender(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSenderResponse(rsp)
+}
+
+// SetSenderWithBodyWithResponse performs a PUT /senders/{name} (the `SetSender` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSenderWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSenderResponse, error) {
+	rsp, err := c.SetSenderWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSenderResponse(rsp)
+}
+
+// SetSenderWithResponse performs a PUT /senders/{name} (the `SetSender` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSenderWithResponse(ctx context.Context, name Name, body SetSenderJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSenderResponse, error) {
+	rsp, err := c.SetSender(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSenderResponse(rsp)
+}
+
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16433,6 +20301,81 @@ func (c *ClientWithResponses) SetPasswordWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseSetPasswordResponse(rsp)
+}
+
+// ListSignalsWithResponse performs a GET /signals (the `ListSignals` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSignalsWithResponse(ctx context.Context, params *ListSignalsParams, reqEditors ...RequestEditorFn) (*ListSignalsResponse, error) {
+	rsp, err := c.ListSignals(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSignalsResponse(rsp)
+}
+
+// PostSignalWithBodyWithResponse performs a POST /signals (the `PostSignal` operationId) request,
+// with any type of body and a specified content type.
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PostSignalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PostSignalResponse, error) {
+	rsp, err := c.PostSignalWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePostSignalResponse(rsp)
+}
+
+// PostSignalWithApplicationCloudeventsPlusJSONBodyWithResponse performs a POST /signals (the `PostSignal` operationId) request.
+// Takes a body of the `application/cloudevents+json` content type, and returns a wrapper object for the known response body format(s).
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+func (c *ClientWithResponses) PostSignalWithApplicationCloudeventsPlusJSONBodyWithResponse(ctx context.Context, body PostSignalApplicationCloudeventsPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSignalResponse, error) {
+	rsp, err := c.PostSignalWithApplicationCloudeventsPlusJSONBody(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePostSignalResponse(rsp)
+}
+
+// PostSignalWithResponse performs a POST /signals (the `PostSignal` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// A signal of another system (CloudEvents 1.0): structured, or with ce- headers.
+func (c *ClientWithResponses) PostSignalWithResponse(ctx context.Context, body PostSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*PostSignalResponse, error) {
+	rsp, err := c.PostSignal(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePostSignalResponse(rsp)
+}
+
+// TestSignalWithBodyWithResponse performs a POST /signals/test (the `TestSignal` operationId) request,
+// with any type of body and a specified content type.
+//
+// What would be understood of a syslog message. Nothing else happens.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestSignalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestSignalResponse, error) {
+	rsp, err := c.TestSignalWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestSignalResponse(rsp)
+}
+
+// TestSignalWithResponse performs a POST /signals/test (the `TestSignal` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// What would be understood of a syslog message. Nothing else happens.
+func (c *ClientWithResponses) TestSignalWithResponse(ctx context.Context, body TestSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*TestSignalResponse, error) {
+	rsp, err := c.TestSignal(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestSignalResponse(rsp)
 }
 
 // ListSitesWithResponse performs a GET /sites (the `ListSites` operationId) request.
@@ -16560,6 +20503,50 @@ func (c *ClientWithResponses) ChangeVaultKeyWithResponse(ctx context.Context, bo
 	return ParseChangeVaultKeyResponse(rsp)
 }
 
+// ListVerdictRulesWithResponse performs a GET /verdict-rules (the `ListVerdictRules` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListVerdictRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListVerdictRulesResponse, error) {
+	rsp, err := c.ListVerdictRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVerdictRulesResponse(rsp)
+}
+
+// DeleteVerdictRuleWithResponse performs a DELETE /verdict-rules/{name} (the `DeleteVerdictRule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteVerdictRuleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteVerdictRuleResponse, error) {
+	rsp, err := c.DeleteVerdictRule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteVerdictRuleResponse(rsp)
+}
+
+// SetVerdictRuleWithBodyWithResponse performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetVerdictRuleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetVerdictRuleResponse, error) {
+	rsp, err := c.SetVerdictRuleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetVerdictRuleResponse(rsp)
+}
+
+// SetVerdictRuleWithResponse performs a PUT /verdict-rules/{name} (the `SetVerdictRule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetVerdictRuleWithResponse(ctx context.Context, name Name, body SetVerdictRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVerdictRuleResponse, error) {
+	rsp, err := c.SetVerdictRule(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetVerdictRuleResponse(rsp)
+}
+
 // ListVolatilesWithResponse performs a GET /volatiles (the `ListVolatiles` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16602,6 +20589,83 @@ func (c *ClientWithResponses) SetVolatileWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseSetVolatileResponse(rsp)
+}
+
+// ListWindowsWithResponse performs a GET /windows (the `ListWindows` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListWindowsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWindowsResponse, error) {
+	rsp, err := c.ListWindows(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWindowsResponse(rsp)
+}
+
+// ExportWindowsWithResponse performs a GET /windows/calendar (the `ExportWindows` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ExportWindowsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportWindowsResponse, error) {
+	rsp, err := c.ExportWindows(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportWindowsResponse(rsp)
+}
+
+// ImportWindowsWithBodyWithResponse performs a POST /windows/calendar (the `ImportWindows` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportWindowsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportWindowsResponse, error) {
+	rsp, err := c.ImportWindowsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportWindowsResponse(rsp)
+}
+
+// ImportWindowsWithResponse performs a POST /windows/calendar (the `ImportWindows` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportWindowsWithResponse(ctx context.Context, body ImportWindowsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportWindowsResponse, error) {
+	rsp, err := c.ImportWindows(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportWindowsResponse(rsp)
+}
+
+// DeleteWindowWithResponse performs a DELETE /windows/{name} (the `DeleteWindow` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteWindowWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteWindowResponse, error) {
+	rsp, err := c.DeleteWindow(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteWindowResponse(rsp)
+}
+
+// SetWindowWithBodyWithResponse performs a PUT /windows/{name} (the `SetWindow` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetWindowWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWindowResponse, error) {
+	rsp, err := c.SetWindowWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWindowResponse(rsp)
+}
+
+// SetWindowWithResponse performs a PUT /windows/{name} (the `SetWindow` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetWindowWithResponse(ctx context.Context, name Name, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWindowResponse, error) {
+	rsp, err := c.SetWindow(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWindowResponse(rsp)
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -16690,6 +20754,97 @@ func ParseEditAccountResponse(rsp *http.Response) (*EditAccountResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAnnouncementsResponse parses an HTTP response from a ListAnnouncementsWithResponse call
+func ParseListAnnouncementsResponse(rsp *http.Response) (*ListAnnouncementsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAnnouncementsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Announcement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteAnnouncementResponse parses an HTTP response from a DeleteAnnouncementWithResponse call
+func ParseDeleteAnnouncementResponse(rsp *http.Response) (*DeleteAnnouncementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteAnnouncementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAnnouncementResponse parses an HTTP response from a SetAnnouncementWithResponse call
+func ParseSetAnnouncementResponse(rsp *http.Response) (*SetAnnouncementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAnnouncementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17195,6 +21350,184 @@ func ParseSetBaselinesResponse(rsp *http.Response) (*SetBaselinesResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
+func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChangePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListChangesResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseOverviewChangesResponse parses an HTTP response from a OverviewChangesWithResponse call
+func ParseOverviewChangesResponse(rsp *http.Response) (*OverviewChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OverviewChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChangeOverview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeChangesResponse parses an HTTP response from a TakeChangesWithResponse call
+func ParseTakeChangesResponse(rsp *http.Response) (*TakeChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJudgeChangesResponse parses an HTTP response from a JudgeChangesWithResponse call
+func ParseJudgeChangesResponse(rsp *http.Response) (*JudgeChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JudgeChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetChangeResponse parses an HTTP response from a GetChangeWithResponse call
+func ParseGetChangeResponse(rsp *http.Response) (*GetChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -19506,6 +23839,97 @@ func ParseSaveSearchResponse(rsp *http.Response) (*SaveSearchResponse, error) {
 	return response, nil
 }
 
+// ParseListSendersResponse parses an HTTP response from a ListSendersWithResponse call
+func ParseListSendersResponse(rsp *http.Response) (*ListSendersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSendersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Senders
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSenderResponse parses an HTTP response from a DeleteSenderWithResponse call
+func ParseDeleteSenderResponse(rsp *http.Response) (*DeleteSenderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSenderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSenderResponse parses an HTTP response from a SetSenderWithResponse call
+func ParseSetSenderResponse(rsp *http.Response) (*SetSenderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSenderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19617,6 +24041,118 @@ func ParseSetPasswordResponse(rsp *http.Response) (*SetPasswordResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSignalsResponse parses an HTTP response from a ListSignalsWithResponse call
+func ParseListSignalsResponse(rsp *http.Response) (*ListSignalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSignalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignalPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListSignalsResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePostSignalResponse parses an HTTP response from a PostSignalWithResponse call
+func ParsePostSignalResponse(rsp *http.Response) (*PostSignalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PostSignalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Signal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestSignalResponse parses an HTTP response from a TestSignalWithResponse call
+func ParseTestSignalResponse(rsp *http.Response) (*TestSignalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestSignalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Understood
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -19853,6 +24389,97 @@ func ParseChangeVaultKeyResponse(rsp *http.Response) (*ChangeVaultKeyResponse, e
 	return response, nil
 }
 
+// ParseListVerdictRulesResponse parses an HTTP response from a ListVerdictRulesWithResponse call
+func ParseListVerdictRulesResponse(rsp *http.Response) (*ListVerdictRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVerdictRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []VerdictRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteVerdictRuleResponse parses an HTTP response from a DeleteVerdictRuleWithResponse call
+func ParseDeleteVerdictRuleResponse(rsp *http.Response) (*DeleteVerdictRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteVerdictRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetVerdictRuleResponse parses an HTTP response from a SetVerdictRuleWithResponse call
+func ParseSetVerdictRuleResponse(rsp *http.Response) (*SetVerdictRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetVerdictRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListVolatilesResponse parses an HTTP response from a ListVolatilesWithResponse call
 func ParseListVolatilesResponse(rsp *http.Response) (*ListVolatilesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19924,6 +24551,156 @@ func ParseSetVolatileResponse(rsp *http.Response) (*SetVolatileResponse, error) 
 	}
 
 	response := &SetVolatileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWindowsResponse parses an HTTP response from a ListWindowsWithResponse call
+func ParseListWindowsResponse(rsp *http.Response) (*ListWindowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWindowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Window
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportWindowsResponse parses an HTTP response from a ExportWindowsWithResponse call
+func ParseExportWindowsResponse(rsp *http.Response) (*ExportWindowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportWindowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportWindowsResponse parses an HTTP response from a ImportWindowsWithResponse call
+func ParseImportWindowsResponse(rsp *http.Response) (*ImportWindowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportWindowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Window
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteWindowResponse parses an HTTP response from a DeleteWindowWithResponse call
+func ParseDeleteWindowResponse(rsp *http.Response) (*DeleteWindowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteWindowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetWindowResponse parses an HTTP response from a SetWindowWithResponse call
+func ParseSetWindowResponse(rsp *http.Response) (*SetWindowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetWindowResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

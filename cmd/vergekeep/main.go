@@ -19,6 +19,7 @@ import (
 	"vergekeep/cli"
 	"vergekeep/daemon"
 	"vergekeep/demo"
+	"vergekeep/service/signals"
 )
 
 func main() {
@@ -81,6 +82,11 @@ func serve() *urfave.Command {
 			&urfave.StringFlag{Name: "drop-sftp", Usage: "host:port where devices copy their configuration to by SFTP"},
 			&urfave.StringFlag{Name: "drop-tftp", Usage: "likewise by TFTP, which is unprotected"},
 			&urfave.StringFlag{Name: "drop-host", Usage: "name or address by which devices reach this machine"},
+			&urfave.StringFlag{Name: "syslog-udp", Value: ":5514", Usage: "host:port where devices' syslog is taken by UDP; empty for none"},
+			&urfave.StringFlag{Name: "syslog-tcp", Value: ":5514", Usage: "likewise by TCP"},
+			&urfave.StringFlag{Name: "syslog-tls", Usage: "likewise by TLS, with the certificate of --tls-cert"},
+			&urfave.StringFlag{Name: "traps", Value: ":1162", Usage: "host:port where SNMP traps and informs are taken; empty for none"},
+			&urfave.DurationFlag{Name: "quiet", Value: signals.UsualQuiet, Usage: "how long a device has to say nothing more before it is captured"},
 			&urfave.StringFlag{Name: "log-level", Value: "info", Usage: "debug, info, warn, error"},
 			&urfave.StringFlag{Name: "log-form", Value: "text", Usage: "text or json"},
 		},
@@ -103,6 +109,7 @@ func serve() *urfave.Command {
 			d, err := daemon.Open(ctx, daemon.Config{
 				Passphrase: passphrase, AllowCommands: cmd.Bool("allow-commands"), ConfirmKeys: cmd.Bool("confirm-host-keys"),
 				DropSFTP: cmd.String("drop-sftp"), DropTFTP: cmd.String("drop-tftp"), DropHost: cmd.String("drop-host"),
+				SyslogUDP: cmd.String("syslog-udp"), SyslogTCP: cmd.String("syslog-tcp"), SyslogTLS: cmd.String("syslog-tls"), Traps: cmd.String("traps"), Quiet: cmd.Duration("quiet"),
 				Data: cmd.String("data"), KeyFile: cmd.String("key-file"), Listen: cmd.String("listen"), Cert: cmd.String("tls-cert"), Key: cmd.String("tls-key"),
 				AllowPlain: cmd.Bool("listen-without-tls"), Dialects: cmd.String("dialects"), Concurrency: cmd.Int("concurrency"), Log: log, Version: version(),
 			})

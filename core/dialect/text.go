@@ -252,6 +252,9 @@ func (d *Dialect) marks(tree *config.Tree) (secrets []secretSpan, volatile, asid
 // Mask stands where a secret is hidden.
 const Mask = "●●●●●●●●"
 
+// Dialect is the dialect that it was read by; nil where there was none.
+func (v View) Dialect() *Dialect { return v.dialect }
+
 // Masked is the text with every secret replaced by [Mask]; line numbers stay.
 func (d *Dialect) Masked(text string) string { return d.View(text).Masked() }
 

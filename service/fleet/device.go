@@ -63,6 +63,7 @@ type Device struct {
 	Pair          string // the pair or stack of boxes that it belongs to
 	Source        string // the import that keeps it in step
 	Labels        []string
+	Zone          string // of its clock; "" for UTC
 	State         State
 
 	Nameplate  dialect.Nameplate
@@ -212,6 +213,9 @@ func (f *Fleet) check(d *Device) error {
 			return bad("%v", err)
 		}
 		d.Addresses[i] = address
+	}
+	if _, err := time.LoadLocation(d.Zone); err != nil || d.Zone == "Local" {
+		return bad("%q is no time zone; write for example Europe/Oslo", d.Zone)
 	}
 	if d.Patience == 0 {
 		d.Patience = 1

@@ -100,7 +100,7 @@ func (f *Fleet) judge(ctx context.Context) (judge, error) {
 	return judge{f.promise(f.now().Add(-grace)), groups}, err
 }
 
-const columns = `id, name, site, role, platform, address, transport, via, old_algorithms, patience, pair, source, labels, state,
+const columns = `id, name, site, role, platform, address, transport, via, old_algorithms, patience, pair, source, labels, zone, state,
 	serial, own_name, model, version, uptime, host_keys, offered_key, old_in_use,
 	coalesce(credential_id, 0), created_at, edition, last_good, last_visit, last_change, problem, problem_since, problem_what, suspect, unsaved, unsaved_since`
 
@@ -108,7 +108,7 @@ func scan(row interface{ Scan(...any) error }, j judge) (Device, error) {
 	var d Device
 	var address, labels, keys string
 	var created, good, visit, change, since, unsaved int64
-	err := row.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &d.Platform, &address, &d.Transport, &d.Via, &d.OldAlgorithms, &d.Patience, &d.Pair, &d.Source, &labels, &d.State,
+	err := row.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &d.Platform, &address, &d.Transport, &d.Via, &d.OldAlgorithms, &d.Patience, &d.Pair, &d.Source, &labels, &d.Zone, &d.State,
 		&d.Nameplate.Serial, &d.Nameplate.Name, &d.Nameplate.Model, &d.Nameplate.Version, &d.Nameplate.Uptime, &keys, &d.OfferedKey, &d.OldInUse,
 		&d.Credential, &created, &d.Edition, &good, &visit, &change, &d.Problem, &since, &d.ProblemWhat, &d.Suspect, &d.Unsaved, &unsaved)
 	d.Addresses, d.Labels, d.HostKeys = strings.Split(address, ", "), lines(labels), lines(keys)

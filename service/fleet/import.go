@@ -25,7 +25,7 @@ var ErrImport = errors.New("not a list of devices")
 const maxImport = 100_000
 
 // Columns are the fields of a list of devices, in the order of an export.
-var Columns = []string{"name", "address", "platform", "site", "role", "labels", "pair", "transport", "via", "patience", "old-algorithms", "serial", "state"}
+var Columns = []string{"name", "address", "platform", "site", "role", "labels", "pair", "transport", "via", "patience", "old-algorithms", "serial", "state", "zone"}
 
 // Format is how a list of devices is written.
 type Format string
@@ -211,13 +211,13 @@ func (d *Device) fields() []string {
 	if d.OldAlgorithms {
 		old = "yes"
 	}
-	return []string{d.Name, d.Address(), d.Platform, d.Site, d.Role, strings.Join(d.Labels, ", "), d.Pair, string(d.Transport), d.Via, patience, old, d.Nameplate.Serial, string(d.State)}
+	return []string{d.Name, d.Address(), d.Platform, d.Site, d.Role, strings.Join(d.Labels, ", "), d.Pair, string(d.Transport), d.Via, patience, old, d.Nameplate.Serial, string(d.State), d.Zone}
 }
 
 // change is what a line says, as an edit.
 func (r record) change() (Change, error) {
 	var c Change
-	words := map[string]**string{"name": &c.Name, "address": &c.Address, "platform": &c.Platform, "site": &c.Site, "role": &c.Role, "pair": &c.Pair, "transport": &c.Transport, "via": &c.Via}
+	words := map[string]**string{"name": &c.Name, "address": &c.Address, "platform": &c.Platform, "site": &c.Site, "role": &c.Role, "pair": &c.Pair, "transport": &c.Transport, "via": &c.Via, "zone": &c.Zone}
 	for field, value := range r.fields {
 		if to, ok := words[field]; ok {
 			*to = &value

@@ -30,10 +30,10 @@ func (f *Fleet) Add(ctx context.Context, d Device, by string) (Device, error) {
 
 func (f *Fleet) insert(tx *store.Tx, d Device, by string) (int64, error) {
 	now := f.now()
-	res, err := tx.Exec(`INSERT INTO devices (name, site, role, platform, address, transport, via, old_algorithms, patience, pair, source, labels, state, serial, host_keys, created_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	res, err := tx.Exec(`INSERT INTO devices (name, site, role, platform, address, transport, via, old_algorithms, patience, pair, source, labels, zone, state, serial, host_keys, created_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		d.Name, d.Site, d.Role, d.Platform, d.Address(), d.Transport, d.Via, d.OldAlgorithms, d.Patience, d.Pair, d.Source,
-		strings.Join(d.Labels, "\n"), d.State, d.Nameplate.Serial, strings.Join(d.HostKeys, "\n"), store.Stamp(now))
+		strings.Join(d.Labels, "\n"), d.Zone, d.State, d.Nameplate.Serial, strings.Join(d.HostKeys, "\n"), store.Stamp(now))
 	if store.IsDuplicate(err) {
 		return 0, fmt.Errorf("%w: %s", ErrDuplicate, d.Name)
 	}
@@ -49,7 +49,7 @@ func (f *Fleet) insert(tx *store.Tx, d Device, by string) (int64, error) {
 
 // Change is an edit of a record; nil fields stay as they are.
 type Change struct {
-	Name, Site, Role, Platform, Address, Transport, Via, Pair, State, Source *string
+	Name, Site, Role, Platform, Address, Transport, Via, Pair, State, Source, Zone *string
 
 	Labels        *[]string
 	OldAlgorithms *bool
@@ -72,6 +72,7 @@ func (c Change) apply(d *Device) {
 	set(&d.Pair, c.Pair)
 	set((*string)(&d.State), c.State)
 	set(&d.Source, c.Source)
+	set(&d.Zone, c.Zone)
 	if c.Address != nil {
 		d.Addresses = SplitAddresses(*c.Address)
 	}
@@ -133,9 +134,9 @@ func (f *Fleet) Edit(ctx context.Context, name string, edition int64, c Change, 
 
 func (f *Fleet) update(tx *store.Tx, was string, d Device, said []string, by string) error {
 	res, err := tx.Exec(`UPDATE devices SET name = ?, site = ?, role = ?, platform = ?, address = ?, transport = ?, via = ?, old_algorithms = ?, patience = ?, pair = ?,
-		source = ?, labels = ?, state = ?, edition = edition + 1 WHERE id = ? AND edition = ?`,
+		source = ?, labels = ?, zone = ?, state = ?, edition = edition + 1 WHERE id = ? AND edition = ?`,
 		d.Name, d.Site, d.Role, d.Platform, d.Address(), d.Transport, d.Via, d.OldAlgorithms, d.Patience, d.Pair,
-		d.Source, strings.Join(d.Labels, "\n"), d.State, d.ID, d.Edition)
+		d.Source, strings.Join(d.Labels, "\n"), d.Zone, d.State, d.ID, d.Edition)
 	if store.IsDuplicate(err) {
 		return fmt.Errorf("%w: %s", ErrDuplicate, d.Name)
 	}

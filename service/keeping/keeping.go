@@ -38,11 +38,15 @@ type Service struct {
 	fleet   *fleet.Fleet
 	log     *slog.Logger
 	now     func() time.Time
+
+	// Pointed is the revisions that something still points at, by configuration and
+	// number. It is set before use, or nil.
+	Pointed func(context.Context) (map[[2]int64]bool, error)
 }
 
 // New makes a Service.
 func New(db *store.DB, a *archive.Archive, f *fleet.Fleet, log *slog.Logger, now func() time.Time) *Service {
-	return &Service{db, a, f, log, now}
+	return &Service{db: db, archive: a, fleet: f, log: log, now: now}
 }
 
 // SetPolicy puts a policy in force.
@@ -81,7 +85,13 @@ func (s *Service) Surplus(ctx context.Context, try *archive.Policy) ([]archive.R
 	if err != nil {
 		return nil, err
 	}
-	return s.archive.Surplus(ctx, p, held, s.now())
+	var pointed map[[2]int64]bool
+	if s.Pointed != nil {
+		if pointed, err = s.Pointed(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return s.archive.Surplus(ctx, p, held, pointed, s.now())
 }
 
 // Thin lets go what the policy in force says.

@@ -116,9 +116,28 @@ type Config struct {
 	Metrics     Metrics
 	Drops       *drop.Receiver // nil: none are taken
 	ConfirmKeys bool           // a device's first host key must be confirmed
+	// Filing is called where a good visit is being recorded, in its transaction,
+	// which may be run again. It may be nil.
+	Filing func(*store.Tx, Filing) error
 	// Pause is how long a device is left alone before its next try, by how many
 	// it had; a minute and longer each time if left out.
 	Pause func(tries int) time.Duration
+}
+
+// Filing is a good visit that is being recorded.
+type Filing struct {
+	Round  Round
+	Device fleet.Device // its record as it was when the round began
+	Began  time.Time
+	At     time.Time // when its captures were made
+	New    []Found
+	Answer string // to the cheap question of its dialect; "" where there is none
+}
+
+// Found is a new revision, and the one that was in force before; nil for none.
+type Found struct {
+	Before   *archive.Revision
+	Revision archive.Revision
 }
 
 // Service runs rounds.
@@ -132,6 +151,7 @@ type Service struct {
 	log      *slog.Logger
 	now      func() time.Time
 	metrics  Metrics
+	filing   func(*store.Tx, Filing) error
 
 	drops       *drop.Receiver
 	confirmKeys bool
@@ -140,12 +160,12 @@ type Service struct {
 	limits      limits
 	serials     serials
 
-	slots  chan struct{} // visits at a time
-	aside  chan struct{} // long visits that have made room
-	filing chan struct{} // visits being recorded
-	ctx    context.Context
-	stop   context.CancelCauseFunc
-	wg     sync.WaitGroup
+	slots chan struct{} // visits at a time
+	aside chan struct{} // long visits that have made room
+	desk  chan struct{} // visits being recorded
+	ctx   context.Context
+	stop  context.CancelCauseFunc
+	wg    sync.WaitGroup
 
 	mu       sync.Mutex
 	stopping bool
@@ -164,9 +184,9 @@ type Service struct {
 func New(c Config) *Service {
 	s := &Service{
 		db: c.DB, archive: c.Archive, fleet: c.Fleet, vault: c.Vault, dialects: c.Dialects, bus: c.Bus, log: c.Log, now: c.Now, metrics: c.Metrics,
-		slots: make(chan struct{}, max(c.Concurrency, 1)), aside: make(chan struct{}, min(4*max(c.Concurrency, 1), 1024)), filing: make(chan struct{}, 512), visited: map[int64]time.Time{}, running: map[int64]context.CancelCauseFunc{}, ended: map[int64]chan struct{}{},
+		slots: make(chan struct{}, max(c.Concurrency, 1)), aside: make(chan struct{}, min(4*max(c.Concurrency, 1), 1024)), desk: make(chan struct{}, 512), visited: map[int64]time.Time{}, running: map[int64]context.CancelCauseFunc{}, ended: map[int64]chan struct{}{},
 	}
-	s.drops, s.confirmKeys, s.pause = c.Drops, c.ConfirmKeys, c.Pause
+	s.drops, s.confirmKeys, s.pause, s.filing = c.Drops, c.ConfirmKeys, c.Pause, c.Filing
 	s.limits.inUse, s.limits.wake = map[string]int{}, map[*queue]struct{}{}
 	s.once = map[int64]vault.Credential{}
 	if s.pause == nil {
@@ -196,6 +216,9 @@ type Plan struct {
 	Spread   time.Duration
 	Tries    int  // visits to a device; 1 if left out
 	Record   bool // steps and session are kept of good visits too
+	// Devices are those to visit where a signal says so; Selector then only names
+	// them, and the journal tells nothing of the round.
+	Devices []fleet.Device
 	// Once is a credential for this round alone. It is not stored.
 	Once *vault.Credential
 }
@@ -209,16 +232,19 @@ func (s *Service) Start(ctx context.Context, expression, origin, account string)
 func (s *Service) StartPlan(ctx context.Context, p Plan) (Round, error) { return s.start(ctx, p) }
 
 func (s *Service) start(ctx context.Context, p Plan) (Round, error) {
-	devices, err := s.fleet.Pick(ctx, p.Selector)
-	if err != nil {
-		return Round{}, err
+	devices := slices.Clone(p.Devices)
+	if devices == nil {
+		var err error
+		if devices, err = s.fleet.Pick(ctx, p.Selector); err != nil {
+			return Round{}, err
+		}
 	}
 	devices = slices.DeleteFunc(devices, func(d fleet.Device) bool { return d.State == fleet.Retired })
 	if len(devices) == 0 {
 		return Round{}, fmt.Errorf("%w: all that it picks are retired", fleet.ErrNobody)
 	}
 	r := Round{Origin: p.Origin, Account: p.Account, Schedule: p.Schedule, Selector: p.Selector, State: Running, Started: s.now(), Planned: len(devices), spread: p.Spread, tries: max(p.Tries, 1), records: p.Record}
-	err = s.db.Write(ctx, func(tx *store.Tx) error {
+	err := s.db.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO rounds (origin, account, schedule, selector, state, started_at, planned, plan, spread, tries, records, first_visit)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT coalesce(max(id), 0) + 1 FROM visits))`,
 			r.Origin, r.Account, r.Schedule, r.Selector, Running, store.Stamp(r.Started), r.Planned, encodePlan(devices), int64(r.spread.Seconds()), r.tries, r.records)
@@ -227,6 +253,9 @@ func (s *Service) start(ctx context.Context, p Plan) (Round, error) {
 		}
 		if r.ID, err = res.LastInsertId(); err != nil {
 			return err
+		}
+		if p.Devices != nil {
+			return nil
 		}
 		return journal.Append(tx, journal.Entry{At: r.Started, Account: r.Account, Action: "round start", Object: fmt.Sprintf("round %d", r.ID), Detail: counted(r.Planned) + ": " + orAll(r.Selector)})
 	})
@@ -366,9 +395,9 @@ func (s *Service) visitAll(ctx context.Context, log *slog.Logger, r Round, devic
 				q.done(it, again)
 			default:
 				// Recording waits for company: the next visit need not.
-				s.filing <- struct{}{}
+				s.desk <- struct{}{}
 				filing.Go(func() {
-					defer func() { <-s.filing }()
+					defer func() { <-s.desk }()
 					defer q.done(it, nil)
 					s.conclude(log, r, it.device, b, *o)
 				})

@@ -38,6 +38,7 @@ type brought struct {
 	old      []string
 	cred     int64
 	captures []*archive.Prepared
+	answer   string // to the cheap question
 	unsaved  int    // lines of running that startup lacks, or the other way round
 	session  []byte // what was said; kept where the visit failed
 }
@@ -197,7 +198,7 @@ func (s *Service) capture(ctx context.Context, d fleet.Device, dl *dialect.Diale
 	b.session = []byte(dialect.Hider(cred.Password, cred.Elevation, cred.Token).Replace(string(result.Session)))
 	b.hostKey, b.old = l.shown(), l.old
 	kept := result.Kept()
-	b.plate = dl.ReadNameplate(kept)
+	b.plate, b.answer = dl.ReadNameplate(kept), dl.Ask.Answer(kept)
 	if err != nil {
 		return nil, err
 	}
@@ -297,7 +298,7 @@ func (s *Service) file(round Round, d fleet.Device, b brought, o outcome) (outco
 		o.revisions = nil
 		switch {
 		case o.err == nil:
-			if err := s.fileGood(tx, &d, &b, &o, now); err != nil {
+			if err := s.fileGood(tx, &round, &d, &b, &o, now); err != nil {
 				return err
 			}
 		case o.kind == Failed:
@@ -316,8 +317,9 @@ func (s *Service) file(round Round, d fleet.Device, b brought, o outcome) (outco
 }
 
 // fileGood writes what a good visit brought back.
-func (s *Service) fileGood(tx *store.Tx, d *fleet.Device, b *brought, o *outcome, now int64) error {
+func (s *Service) fileGood(tx *store.Tx, round *Round, d *fleet.Device, b *brought, o *outcome, now int64) error {
 	o.kind, o.undecidable = Unchanged, false
+	f := Filing{Round: *round, Device: *d, Began: o.started, At: store.Time(now), Answer: b.answer}
 	for _, p := range b.captures {
 		r, isNew, err := s.archive.Record(tx, p)
 		if err != nil {
@@ -327,6 +329,13 @@ func (s *Service) fileGood(tx *store.Tx, d *fleet.Device, b *brought, o *outcome
 		if isNew {
 			o.kind = Changed
 			o.revisions = append(o.revisions, r)
+			f.New = append(f.New, Found{p.Before(), r})
+			f.At = r.Arrived
+		}
+	}
+	if s.filing != nil {
+		if err := s.filing(tx, f); err != nil {
+			return err
 		}
 	}
 	change, suspect := int64(0), d.Suspect

@@ -165,3 +165,33 @@ func (c *Comparison) Unified(context int) (text string, hidden int) {
 
 // IsFile reports whether it is a text that somebody brought.
 func (c *Configuration) IsFile() bool { return c.file != "" }
+
+// Neutral reports whether a row lies within what the dialect knows by a neutral
+// name ("user", "access-list").
+func (c *Comparison) Neutral(row Row, name string) bool {
+	p := func(side *Configuration) *pattern.Pattern {
+		if side.view.Dialect() == nil {
+			return nil
+		}
+		return side.view.Dialect().Names[name]
+	}
+	if l := p(c.Left); l != nil && row.Left > 0 && dialect.Within(c.Left.view.Tree, []*pattern.Pattern{l})(row.Left) {
+		return true
+	}
+	r := p(c.Right)
+	return r != nil && row.Right > 0 && dialect.Within(c.Right.view.Tree, []*pattern.Pattern{r})(row.Right)
+}
+
+// Within reports whether all that counts lies within patterns.
+func (c *Comparison) Within(patterns []*pattern.Pattern) bool {
+	left, right := dialect.Within(c.Left.Tree, patterns), dialect.Within(c.Right.Tree, patterns)
+	for _, row := range c.Rows(0) {
+		if row.Kind == diff.Equal || row.Kind == diff.Skipped || row.Aside != diff.Counts {
+			continue
+		}
+		if row.Left > 0 && !left(row.Left) || row.Right > 0 && !right(row.Right) {
+			return false
+		}
+	}
+	return true
+}

@@ -63,6 +63,7 @@ CREATE TABLE devices (
     source        TEXT    NOT NULL DEFAULT '', -- the import that keeps it in step
     vanished      INTEGER NOT NULL DEFAULT 0,  -- 1: its import paused it, as it was no longer in it
     labels        TEXT    NOT NULL DEFAULT '', -- separated by line ends
+    zone          TEXT    NOT NULL DEFAULT '', -- of its clock, where its messages name none; '' for UTC
     state         TEXT    NOT NULL DEFAULT 'active',
     serial        TEXT    NOT NULL DEFAULT '', -- what it must say it is; learnt at the first visit
     own_name      TEXT    NOT NULL DEFAULT '',
@@ -194,6 +195,150 @@ CREATE TABLE baselines (
     at               INTEGER NOT NULL
 );
 CREATE INDEX baselines_by_configuration ON baselines (configuration_id);
+
+-- What lies between a visit's captures and those before. What a person sees of
+-- it is written when it has been looked at.
+CREATE TABLE changes (
+    id         INTEGER PRIMARY KEY AUTOINCREMENT,
+    device_id  INTEGER NOT NULL REFERENCES devices (id),
+    round_id   INTEGER NOT NULL,
+    since      INTEGER NOT NULL,               -- when the device was last seen without it
+    found_at   INTEGER NOT NULL,               -- when it was seen with it
+    first_at   INTEGER NOT NULL DEFAULT 0,     -- of its signals, by their arrival
+    last_at    INTEGER NOT NULL DEFAULT 0,
+    signals    INTEGER NOT NULL DEFAULT 0,     -- how many
+    accounts   TEXT    NOT NULL DEFAULT '',    -- these are separated by line ends
+    sources    TEXT    NOT NULL DEFAULT '',
+    methods    TEXT    NOT NULL DEFAULT '',
+    added      INTEGER NOT NULL,
+    removed    INTEGER NOT NULL,
+    changed    INTEGER NOT NULL,
+    moved      INTEGER NOT NULL,
+    suspect    TEXT    NOT NULL DEFAULT '',
+    looked     INTEGER NOT NULL DEFAULT 0,     -- 1: the columns from here on are right
+    told       INTEGER NOT NULL DEFAULT 0,     -- 1: whoever wants to know of changes has been told
+    severity   INTEGER NOT NULL DEFAULT 0,     -- 0 low, 1 medium, 2 high
+    sections   TEXT    NOT NULL DEFAULT '',    -- headings, separated by line ends; no secrets
+    place      TEXT    NOT NULL DEFAULT 'none',-- inside, outside, perhaps, freeze, none
+    hours      TEXT    NOT NULL DEFAULT '',    -- name of the window that decided
+    undoes     INTEGER NOT NULL DEFAULT 0,     -- the change after which it was as it is now
+    verdict    TEXT    NOT NULL DEFAULT 'open',
+    reference  TEXT    NOT NULL DEFAULT '',
+    remark     TEXT    NOT NULL DEFAULT '',
+    judge      TEXT    NOT NULL DEFAULT '',    -- who gave the verdict
+    rule       TEXT    NOT NULL DEFAULT '',    -- or by which rule or announcement
+    judged_at  INTEGER NOT NULL DEFAULT 0,
+    taker      TEXT    NOT NULL DEFAULT '',    -- who is on it
+    taken_at   INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX changes_by_time ON changes (found_at);
+CREATE INDEX changes_by_device ON changes (device_id, found_at);
+CREATE INDEX changes_open ON changes (id) WHERE verdict = 'open';
+CREATE INDEX changes_unlooked ON changes (id) WHERE looked = 0;
+CREATE TABLE change_texts (
+    configuration_id INTEGER NOT NULL,
+    number    INTEGER NOT NULL,                -- of the revision with it
+    before    INTEGER NOT NULL,                -- of the one without; 0 for none
+    change_id INTEGER NOT NULL REFERENCES changes (id),
+    PRIMARY KEY (configuration_id, number)
+) WITHOUT ROWID;
+CREATE INDEX change_texts_by_change ON change_texts (change_id);
+
+-- What told us that a configuration may have changed; those that are alike and
+-- come together are one row.
+CREATE TABLE signals (
+    id        INTEGER PRIMARY KEY,
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    at        INTEGER NOT NULL,                -- when the first arrived
+    last      INTEGER NOT NULL,
+    count     INTEGER NOT NULL DEFAULT 1,
+    said_at   INTEGER NOT NULL DEFAULT 0,      -- what the sender's clock said, where it says a year and a zone
+    medium    TEXT    NOT NULL,
+    listener  TEXT    NOT NULL,
+    sender    TEXT    NOT NULL,                -- address
+    account   TEXT    NOT NULL DEFAULT '',
+    source    TEXT    NOT NULL DEFAULT '',
+    method    TEXT    NOT NULL DEFAULT '',
+    text      TEXT    NOT NULL DEFAULT '',     -- what may be a secret in it is concealed
+    state     TEXT    NOT NULL DEFAULT 'waiting', -- changed, nothing, ours
+    change_id INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX signals_waiting ON signals (device_id) WHERE state = 'waiting';
+CREATE INDEX signals_by_change ON signals (change_id) WHERE change_id > 0;
+CREATE INDEX signals_by_device ON signals (device_id, at);
+
+-- Who sends messages and is no device that we know of.
+CREATE TABLE strangers (
+    listener TEXT    NOT NULL,
+    address  TEXT    NOT NULL,
+    host     TEXT    NOT NULL,                 -- as the messages say
+    count    INTEGER NOT NULL,
+    first    INTEGER NOT NULL,
+    last     INTEGER NOT NULL,
+    sample   TEXT    NOT NULL,                 -- the last message; what may be a secret in it is concealed
+    PRIMARY KEY (address, host, listener)
+) WITHOUT ROWID;
+
+-- Whose messages these are, where neither address nor name says so. What is empty
+-- matters not.
+CREATE TABLE senders (
+    name      TEXT    PRIMARY KEY COLLATE NOCASE,
+    listener  TEXT    NOT NULL DEFAULT '',
+    address   TEXT    NOT NULL DEFAULT '',
+    host      TEXT    NOT NULL DEFAULT '',
+    key_hash  BLOB    NOT NULL DEFAULT x'',    -- SHA-256 of the key that comes with them
+    device_id INTEGER REFERENCES devices (id), -- NULL: a relay, whose messages name who they are from
+    account   TEXT    NOT NULL,
+    at        INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- What is asked every few minutes, and the answers after the last good visit.
+CREATE TABLE questions (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    selector TEXT    NOT NULL,
+    every    INTEGER NOT NULL,                 -- seconds
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE answers (
+    device_id INTEGER PRIMARY KEY REFERENCES devices (id),
+    answer    TEXT    NOT NULL,
+    asked_at  INTEGER NOT NULL,
+    trouble   TEXT    NOT NULL DEFAULT ''      -- why the last question got no answer
+);
+
+-- Agreed hours (RFC 5545).
+CREATE TABLE windows (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    freeze   INTEGER NOT NULL DEFAULT 0,       -- 1: nothing may change
+    selector TEXT    NOT NULL DEFAULT '',
+    zone     TEXT    NOT NULL,
+    start    TEXT    NOT NULL,                 -- by the clock of the zone: 2026-11-24T22:00:00
+    length   INTEGER NOT NULL,                 -- seconds
+    rule     TEXT    NOT NULL DEFAULT '',
+    excepted TEXT    NOT NULL DEFAULT '',      -- as start, separated by blanks
+    remark   TEXT    NOT NULL DEFAULT '',
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- What gives a verdict by itself: rules, and announcements of changes to come.
+CREATE TABLE judgements (
+    name      TEXT    PRIMARY KEY COLLATE NOCASE,
+    announced INTEGER NOT NULL DEFAULT 0,      -- 1: an announcement
+    selector  TEXT    NOT NULL DEFAULT '',
+    accounts  TEXT    NOT NULL DEFAULT '',     -- * and ? match as in file names; separated by blanks
+    sections  TEXT    NOT NULL DEFAULT '',     -- section patterns, separated by line ends
+    place     TEXT    NOT NULL DEFAULT '',     -- inside: only inside a window
+    most      INTEGER NOT NULL DEFAULT 0,      -- lines; 0 for any number
+    begins    INTEGER NOT NULL DEFAULT 0,
+    ends      INTEGER NOT NULL DEFAULT 0,
+    verdict   TEXT    NOT NULL,
+    reference TEXT    NOT NULL DEFAULT '',
+    remark    TEXT    NOT NULL DEFAULT '',
+    account   TEXT    NOT NULL,
+    at        INTEGER NOT NULL
+) WITHOUT ROWID;
 
 -- What is thinned out by age; seconds.
 CREATE TABLE retention (

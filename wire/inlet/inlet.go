@@ -48,6 +48,7 @@ type Inlet struct {
 	now    func() time.Time
 	users  Users
 
+	names   []string
 	packets []net.PacketConn
 	streams []net.Listener
 	wg      sync.WaitGroup
@@ -80,7 +81,7 @@ func Listen(ctx context.Context, c Config) (_ *Inlet, err error) {
 		}
 	}()
 	var lc net.ListenConfig
-	packets := func(address string, serve func(*net.UDPConn, string)) error {
+	packets := func(address, kind string, serve func(*net.UDPConn, string)) error {
 		if address == "" {
 			return nil
 		}
@@ -94,7 +95,9 @@ func Listen(ctx context.Context, c Config) (_ *Inlet, err error) {
 			return fmt.Errorf("%s: not a UDP socket", address)
 		}
 		grow(udp)
-		in.wg.Go(func() { serve(udp, "udp "+p.LocalAddr().String()) })
+		name := kind + " " + p.LocalAddr().String()
+		in.names = append(in.names, name)
+		in.wg.Go(func() { serve(udp, name) })
 		return nil
 	}
 	streams := func(address, kind string, conf *tls.Config) error {
@@ -109,14 +112,14 @@ func Listen(ctx context.Context, c Config) (_ *Inlet, err error) {
 		if conf != nil {
 			l = tls.NewListener(l, conf)
 		}
-		in.streams = append(in.streams, l)
+		in.streams, in.names = append(in.streams, l), append(in.names, name)
 		in.wg.Go(func() { in.accept(l, name) })
 		return nil
 	}
 	if c.TLS != "" && c.Certificate == nil {
 		return nil, errors.New("listening for syslog by TLS takes a certificate")
 	}
-	if err := errors.Join(packets(c.UDP, in.datagrams), streams(c.TCP, "tcp", nil), streams(c.TLS, "tls", c.Certificate), packets(c.Traps, in.traps)); err != nil {
+	if err := errors.Join(packets(c.UDP, "udp", in.datagrams), streams(c.TCP, "tcp", nil), streams(c.TLS, "tls", c.Certificate), packets(c.Traps, "traps", in.traps)); err != nil {
 		return nil, fmt.Errorf("listening for signals: %w", err)
 	}
 	return in, nil
@@ -133,6 +136,9 @@ func (in *Inlet) Addresses() (packets, streams []string) {
 	}
 	return packets, streams
 }
+
+// Names are the listeners as messages name them.
+func (in *Inlet) Names() []string { return in.names }
 
 // Refused counts connections that were one too many, and messages that could not
 // be read.

@@ -1271,6 +1271,267 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What happened in a stretch of time, by device, account, section and hour. */
+        get: operations["overviewChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/verdicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["judgeChanges"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says that the caller is on changes, or no longer is. */
+        post: operations["takeChanges"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getChange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/verdict-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listVerdictRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/verdict-rules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setVerdictRule"];
+        post?: never;
+        delete: operations["deleteVerdictRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/announcements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listAnnouncements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/announcements/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setAnnouncement"];
+        post?: never;
+        delete: operations["deleteAnnouncement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listWindows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/windows/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportWindows"];
+        put?: never;
+        post: operations["importWindows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/windows/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setWindow"];
+        post?: never;
+        delete: operations["deleteWindow"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/signals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSignals"];
+        put?: never;
+        /** @description A signal of another system (CloudEvents 1.0): structured, or with ce- headers. */
+        post: operations["postSignal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/signals/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What would be understood of a syslog message. Nothing else happens. */
+        post: operations["testSignal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/senders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where messages come from: what was given by hand, and senders that nobody knows. */
+        get: operations["listSenders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/senders/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setSender"];
+        post?: never;
+        delete: operations["deleteSender"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -1278,7 +1539,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent. */
+        /** @description Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent. */
         get: operations["streamEvents"];
         put?: never;
         post?: never;
@@ -1379,6 +1640,8 @@ export interface components {
             patience?: number;
             /** @description The pair or stack that it belongs to. */
             pair?: string;
+            /** @description Time zone of its clock, where its messages name none; UTC if left out. */
+            zone?: string;
             /** @description The import that keeps it in step. */
             source?: string;
             groups?: string[];
@@ -1446,6 +1709,7 @@ export interface components {
             oldAlgorithms?: boolean;
             patience?: number;
             pair?: string;
+            zone?: string;
         };
         DeviceEdit: {
             /** @description A new one; history goes on. */
@@ -1463,6 +1727,7 @@ export interface components {
             oldAlgorithms?: boolean;
             patience?: number;
             pair?: string;
+            zone?: string;
         };
         Revision: {
             ref: string;
@@ -1963,6 +2228,401 @@ export interface components {
             /** Format: int64 */
             round: number;
             visit: components["schemas"]["Visit"];
+        };
+        /**
+         * @description How it lies to agreed hours; perhaps: it cannot be told; none: there are none.
+         * @enum {string}
+         */
+        Place: "inside" | "outside" | "perhaps" | "freeze" | "none";
+        /** @enum {string} */
+        Verdict: "open" | "authorised" | "unauthorised";
+        /** @enum {string} */
+        Severity: "low" | "medium" | "high";
+        /** @enum {string} */
+        SignalState: "waiting" | "changed" | "nothing" | "ours";
+        ChangeText: {
+            datastore: string;
+            part: string;
+            /** @description The ref of the revision without it; left out where there was none. */
+            before?: string;
+            /** @description The ref of the revision with it. */
+            ref: string;
+        };
+        /** @description What lies between a visit's captures and those before. */
+        Change: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            site: string;
+            /** Format: int64 */
+            round?: number;
+            /**
+             * Format: date-time
+             * @description When the device was last seen without it.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When it was seen with it.
+             */
+            found: string;
+            /**
+             * Format: date-time
+             * @description When its first signal arrived; left out where there was none, so that it happened between since and found.
+             */
+            first?: string;
+            /** Format: date-time */
+            last?: string;
+            signals: number;
+            accounts: string[];
+            sources: string[];
+            methods: string[];
+            stats: components["schemas"]["Stats"];
+            texts: components["schemas"]["ChangeText"][];
+            suspect?: string;
+            severity: components["schemas"]["Severity"];
+            sections: string[];
+            place: components["schemas"]["Place"];
+            /** @description The window or freeze that decided. */
+            window?: string;
+            /**
+             * Format: int64
+             * @description The change after which it was as it is now.
+             */
+            undoes?: number;
+            verdict: components["schemas"]["Verdict"];
+            reference?: string;
+            remark?: string;
+            judge?: string;
+            /** @description By which rule or announcement the verdict was given. */
+            rule?: string;
+            /** Format: date-time */
+            judged?: string;
+            /** @description Who is on it. */
+            taker?: string;
+            /** Format: date-time */
+            taken?: string;
+        };
+        ChangePage: {
+            items: components["schemas"]["Change"][];
+            total: number;
+            next?: string;
+        };
+        Count: {
+            name: string;
+            changes: number;
+            outside: number;
+        };
+        ChangeMark: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            device: string;
+            place: components["schemas"]["Place"];
+            verdict: components["schemas"]["Verdict"];
+            severity: components["schemas"]["Severity"];
+        };
+        Opening: {
+            name: string;
+            freeze: boolean;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
+        Flap: {
+            device: string;
+            /** @description Changes that undid another. */
+            undone: number;
+            /** Format: date-time */
+            last: string;
+        };
+        ChangeOverview: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            changes: number;
+            devices: number;
+            open: number;
+            outside: number;
+            /** @description Changes of which no account is known. */
+            unknown: number;
+            marks: components["schemas"]["ChangeMark"][];
+            openings: components["schemas"]["Opening"][];
+            byDevice: components["schemas"]["Count"][];
+            byAccount: components["schemas"]["Count"][];
+            bySection: components["schemas"]["Count"][];
+            /** @description Seven days, Monday first, of 24 hours each. */
+            byHour: number[][];
+            flapping: components["schemas"]["Flap"][];
+        };
+        Judging: {
+            ids: number[];
+            verdict: components["schemas"]["Verdict"];
+            /** @description What authorised it: a ticket, a work order, a name. */
+            reference?: string;
+            remark?: string;
+        };
+        Taking: {
+            ids: number[];
+            on: boolean;
+        };
+        VerdictRuleEdit: {
+            selector?: string;
+            /** @description One of them made it, and nobody else; * and ? match as in file names. */
+            accounts?: string[];
+            /** @description Section patterns; nothing outside them changed. */
+            sections?: string[];
+            /** @description Only inside a window. */
+            inside?: boolean;
+            /** @description Lines; 0 for any number. */
+            most?: number;
+            /** @enum {string} */
+            verdict: "authorised" | "unauthorised";
+            reference?: string;
+            remark?: string;
+        };
+        VerdictRule: {
+            name: string;
+            selector: string;
+            accounts: string[];
+            sections: string[];
+            inside: boolean;
+            most: number;
+            verdict: components["schemas"]["Verdict"];
+            reference?: string;
+            remark?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        AnnouncementEdit: {
+            /** @description A time as in a ref, or in the future. */
+            from: string;
+            to: string;
+            zone?: string;
+            reference: string;
+            selector?: string;
+            accounts?: string[];
+            sections?: string[];
+            most?: number;
+            remark?: string;
+        };
+        Announcement: {
+            name: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            reference: string;
+            selector: string;
+            accounts: string[];
+            sections: string[];
+            most: number;
+            remark?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        WindowEdit: {
+            /** @description Nothing may change. */
+            freeze?: boolean;
+            selector?: string;
+            /** @description Of the first opening, by the clock of the zone: 2026-11-24T22:00. */
+            start: string;
+            zone?: string;
+            /** @description How long each opening lasts. */
+            minutes: number;
+            /** @description When it opens again (RFC 5545, 3.3.10): FREQ=WEEKLY;BYDAY=TU,TH. */
+            rule?: string;
+            except?: string[];
+            remark?: string;
+        };
+        Window: {
+            name: string;
+            freeze: boolean;
+            selector: string;
+            /** @description By the clock of the zone. */
+            start: string;
+            zone: string;
+            minutes: number;
+            rule: string;
+            except?: string[];
+            /** @description When it is open */
+            said: string;
+            /**
+             * Format: date-time
+             * @description When it opens next; left out where it never does again.
+             */
+            next?: string;
+            /** @description It is open now. */
+            open?: boolean;
+            remark?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Calendar: {
+            text: string;
+            /** @description Of events that name none. */
+            zone?: string;
+            /** @description Of windows that name none. */
+            selector?: string;
+            /** @description All of them are freezes. */
+            freeze?: boolean;
+            /** @description Nothing is written. */
+            try?: boolean;
+        };
+        Signal: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            /**
+             * Format: date-time
+             * @description When it arrived.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the last one like it did.
+             */
+            last: string;
+            count: number;
+            /**
+             * Format: date-time
+             * @description What the sender's clock said, where it names year and zone.
+             */
+            said?: string;
+            /** @enum {string} */
+            medium: "syslog" | "trap" | "notification" | "post" | "question";
+            listener: string;
+            sender: string;
+            account: string;
+            source: string;
+            method: string;
+            text: string;
+            state: components["schemas"]["SignalState"];
+            /** Format: int64 */
+            change?: number;
+        };
+        SignalPage: {
+            items: components["schemas"]["Signal"][];
+            next?: string;
+        };
+        /** @description A CloudEvent whose subject names the device; with ce- headers the body is its data alone. */
+        PostedSignal: {
+            /** @enum {string} */
+            specversion?: "1.0";
+            id?: string;
+            source?: string;
+            type?: string;
+            subject?: string;
+            time?: string;
+            data?: components["schemas"]["PostedData"];
+            account?: string;
+            address?: string;
+            method?: string;
+            text?: string;
+            device?: string;
+            key?: string;
+        };
+        PostedData: {
+            /** @description Where there is no subject. */
+            device?: string;
+            /** @description Of a sender; it then need name no device. */
+            key?: string;
+            /** @description Who made the change. */
+            account?: string;
+            /** @description From where. */
+            address?: string;
+            method?: string;
+            text?: string;
+        };
+        SignalTrial: {
+            line: string;
+            /** @description The address that it would come from. */
+            sender?: string;
+            /** @description Whose rules are tried; those of the device that sends it if left out. */
+            dialect?: string;
+        };
+        Understood: {
+            form: string;
+            /** Format: date-time */
+            time?: string;
+            sure?: boolean;
+            host: string;
+            program: string;
+            text: string;
+            /** @description Whose message it is; empty for nobody's. */
+            device: string;
+            dialect: string;
+            /** @description Which of the dialect's signals fits, from 1; 0 for none. */
+            rule: number;
+            changed: boolean;
+            account: string;
+            source: string;
+            method: string;
+            /** @description We did it ourselves. */
+            ours: boolean;
+        };
+        SenderEdit: {
+            /** @description Whose messages these are; left out for a relay, whose messages name who they are from. */
+            device?: string;
+            address?: string;
+            host?: string;
+            /** @description What comes with them: an SNMP community, or the key of a CloudEvent. */
+            key?: string;
+            /** @description The start of a listener's name: udp, tls, udp 192.0.2.1:5514. */
+            listener?: string;
+        };
+        Sender: {
+            name: string;
+            device: string;
+            address: string;
+            host: string;
+            listener: string;
+            hasKey: boolean;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Stranger: {
+            address: string;
+            host: string;
+            listener: string;
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            sample: string;
+        };
+        Senders: {
+            listeners: string[];
+            /**
+             * Format: int64
+             * @description Messages since the start of the service.
+             */
+            received: number;
+            /**
+             * Format: int64
+             * @description Of them those that told of a change.
+             */
+            understood: number;
+            /**
+             * Format: int64
+             * @description Of them those of nobody that is known.
+             */
+            unknown: number;
+            senders: components["schemas"]["Sender"][];
+            strangers: components["schemas"]["Stranger"][];
+        };
+        /** @description Data of the event change. */
+        ChangeEvent: {
+            change: components["schemas"]["Change"];
         };
         /** @description Data of the events round-started, visit-ended and round-ended. */
         RoundEvent: {
@@ -4874,6 +5534,560 @@ export interface operations {
                 content: {
                     "application/json": Record<string, never>;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChanges: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                /** @description Found since: a time as in a ref, last-round or last-window. */
+                from?: string;
+                /** @description Found until. */
+                to?: string;
+                /** @description A part of the name of who made it. */
+                account?: string;
+                /** @description A part of a heading that it touches. */
+                section?: string;
+                place?: components["schemas"]["Place"][];
+                verdict?: components["schemas"]["Verdict"][];
+                /** @description This one and above. */
+                severity?: components["schemas"]["Severity"];
+                /** @description At least so many. */
+                lines?: number;
+                /** @description Somebody is on it. */
+                taken?: boolean;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+                order?: "newest" | "oldest";
+                /** @description From the Link header of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes. */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    overviewChanges: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                /** @description Found since: a time as in a ref, last-round or last-window. */
+                from?: string;
+                /** @description Found until. */
+                to?: string;
+                /** @description A part of the name of who made it. */
+                account?: string;
+                /** @description A part of a heading that it touches. */
+                section?: string;
+                place?: components["schemas"]["Place"][];
+                verdict?: components["schemas"]["Verdict"][];
+                /** @description This one and above. */
+                severity?: components["schemas"]["Severity"];
+                /** @description At least so many. */
+                lines?: number;
+                /** @description Somebody is on it. */
+                taken?: boolean;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The overview. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeOverview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgeChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judging"];
+            };
+        };
+        responses: {
+            /** @description Judged. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description Taken. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The change. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVerdictRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What gives a verdict by itself. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerdictRule"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setVerdictRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerdictRuleEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteVerdictRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Verdicts that it gave stay. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAnnouncements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes that are announced. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Announcement"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setAnnouncement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnnouncementEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteAnnouncement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Verdicts that it gave stay. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWindows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Agreed hours. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportWindows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The windows as a calendar (RFC 5545). */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importWindows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Calendar"];
+            };
+        };
+        responses: {
+            /** @description The windows that it holds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes keep what was said of them. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSignals: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                state?: components["schemas"]["SignalState"];
+                change?: number;
+                /** @description From the Link header of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signals, newest first. */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postSignal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostedSignal"];
+                "application/cloudevents+json": components["schemas"]["PostedSignal"];
+            };
+        };
+        responses: {
+            /** @description Taken. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testSignal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignalTrial"];
+            };
+        };
+        responses: {
+            /** @description What would be understood. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Understood"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSenders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Senders. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Senders"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SenderEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
