@@ -17,6 +17,7 @@ import (
 	"vergekeep/api/gen"
 	"vergekeep/archive"
 	"vergekeep/core/ref"
+	"vergekeep/core/selector"
 	"vergekeep/service/accounts"
 	"vergekeep/service/fleet"
 	"vergekeep/service/journal"
@@ -372,4 +373,9 @@ func (s *server) CheckArchive(c *gin.Context) {
 		}
 		return ref.Ref{Device: name, Datastore: f.Datastore, Part: f.Part, Point: ref.Point{Kind: ref.Number, Number: f.Number}}.String() + ": " + f.What
 	})})
+}
+
+// names is the names of all devices, by id.
+func (s *server) names(c *gin.Context) (map[int64]string, error) {
+	return s.Fleet.Names(c, selector.Selector{})
 }

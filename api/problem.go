@@ -24,6 +24,7 @@ import (
 	"vergekeep/service/imports"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/notify"
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
@@ -32,6 +33,7 @@ import (
 	"vergekeep/service/vault"
 	"vergekeep/store"
 	"vergekeep/wire/mail"
+	"vergekeep/wire/outlet"
 )
 
 // problem answers with problem details (RFC 9457) and ends the request.
@@ -81,6 +83,14 @@ var statuses = []struct {
 	{changes.ErrNone, http.StatusNotFound, "There is none of that name."},
 	{changes.ErrFilter, http.StatusBadRequest, "Changes cannot be looked for like this."},
 	{window.ErrWindow, http.StatusBadRequest, "This is no window."},
+	{signals.ErrQuestion, http.StatusBadRequest, "It cannot be asked like this."},
+	{notify.ErrChannel, http.StatusBadRequest, "Word cannot go there."},
+	{notify.ErrSubscription, http.StatusBadRequest, "It cannot be subscribed to like this."},
+	{notify.ErrReport, http.StatusBadRequest, "It cannot be reported like this."},
+	{notify.ErrUnknown, http.StatusNotFound, "There is none of that name."},
+	{notify.ErrInUse, http.StatusConflict, "Something still uses it."},
+	{outlet.ErrTarget, http.StatusBadRequest, "Nothing can be sent there."},
+	{outlet.ErrSend, http.StatusBadGateway, "It was not taken."},
 	{signals.ErrSender, http.StatusBadRequest, "Messages cannot be told apart like this."},
 	{signals.ErrUnknown, http.StatusNotFound, "There is no such sender."},
 	{rounds.ErrAddresses, http.StatusBadRequest, "These are no addresses."},

@@ -29,6 +29,7 @@ import (
 	"vergekeep/service/imports"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/notify"
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
@@ -54,6 +55,7 @@ type Config struct {
 	Keeping   *keeping.Service
 	Changes   *changes.Service
 	Signals   *signals.Service
+	Notify    *notify.Service
 	Listeners func() []string // where signals are taken
 	Scratch   string          // a folder for files that do not stay
 	Accounts  *accounts.Accounts

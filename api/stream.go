@@ -10,6 +10,7 @@ import (
 	"vergekeep/api/gen"
 	"vergekeep/service/changes"
 	"vergekeep/service/events"
+	"vergekeep/service/notify"
 	"vergekeep/service/rounds"
 )
 
@@ -74,6 +75,8 @@ func writeEvent(c *gin.Context, e events.Event) error {
 		payload = out
 	case changes.Event:
 		payload = gen.ChangeEvent{Change: apiChange(p.Change)}
+	case notify.Event:
+		payload = gen.NoticeEvent{Notice: apiNotice(p.Notice, "")}
 	default:
 		return nil
 	}

@@ -31,6 +31,7 @@ import (
 	"vergekeep/service/journal"
 	"vergekeep/service/keeping"
 	"vergekeep/service/notes"
+	"vergekeep/service/notify"
 	"vergekeep/service/post"
 	"vergekeep/service/rounds"
 	"vergekeep/service/search"
@@ -81,6 +82,7 @@ type Daemon struct {
 	Notes    *notes.Service
 	Changes  *changes.Service
 	Signals  *signals.Service
+	Notify   *notify.Service
 	Inlet    *inlet.Inlet
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
@@ -157,7 +159,8 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Accounts = accounts.New(d.db, c.Now)
 	d.Fleet = fleet.New(d.db, dialects, c.Now)
 	var read *texts.Texts
-	d.Changes = changes.New(changes.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Texts: func() *texts.Texts { return read }, Bus: bus, Log: c.Log, Now: c.Now})
+	d.Changes = changes.New(changes.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Texts: func() *texts.Texts { return read }, Bus: bus, Log: c.Log, Now: c.Now, URL: d.url,
+		Tell: func(tx *store.Tx, x changes.Change) error { return d.Notify.Changed(tx, x) }})
 	d.Rounds = rounds.New(rounds.Config{
 		Filing: func(tx *store.Tx, f rounds.Filing) error {
 			change, err := d.Changes.Filed(tx, f)
@@ -170,6 +173,8 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 		Concurrency: c.Concurrency, Metrics: meter, Drops: d.drops, ConfirmKeys: c.ConfirmKeys, Pause: c.Pause,
 	})
 	d.Signals = signals.New(signals.Config{DB: d.db, Fleet: d.Fleet, Rounds: d.Rounds, Changes: d.Changes, Vault: d.Vault, Bus: bus, Log: c.Log, Now: c.Now, Quiet: c.Quiet})
+	letters := post.New(d.db, d.Vault, c.Now)
+	d.Notify = notify.New(notify.Config{DB: d.db, Fleet: d.Fleet, Changes: d.Changes, Post: letters, Vault: d.Vault, Bus: bus, Log: c.Log, Now: c.Now, URL: d.url})
 	d.Imports = imports.New(d.db, d.Fleet, c.Log, c.Now, c.AllowCommands)
 	d.Fleet.SetPromise(d.Rounds.Promise)
 	if d.FirstPassword, err = d.Accounts.Bootstrap(ctx); err != nil {
@@ -182,6 +187,9 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 			return nil, err
 		}
 	}
+	if err = d.Notify.Bootstrap(ctx, localZone()); err != nil {
+		return nil, err
+	}
 	said, finder := notes.New(d.db, d.Archive, c.Now), search.New(d.Archive, d.Fleet, dialects, c.Now)
 	d.Notes = said
 	d.Fleet.SetSearches(said.Finds(finder))
@@ -192,7 +200,7 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.handler, err = api.New(api.Config{
 		Changes: d.Changes, Signals: d.Signals, Listeners: func() []string { return d.Inlet.Names() },
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
-		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: post.New(d.db, d.Vault, c.Now), Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
+		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: letters, Notify: d.Notify, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
 		Texts: read, Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})
@@ -305,6 +313,9 @@ func checkListen(c Config) error {
 	return fmt.Errorf("%w: %s can be reached from other machines and there is no TLS certificate; give --tls-cert and --tls-key, or say --listen-without-tls", ErrListen, c.Listen)
 }
 
+// url is the address of the console, once it listens.
+func (d *Daemon) url() string { return d.URL }
+
 func (d *Daemon) isReady() error {
 	select {
 	case <-d.ready:
@@ -336,6 +347,7 @@ func (d *Daemon) Serve(ctx context.Context) error {
 	wg.Go(func() { d.Keeping.Run(background) })
 	wg.Go(func() { d.Copies.Keep(background) })
 	wg.Go(func() { d.Changes.Run(background) })
+	wg.Go(func() { d.Notify.Run(background) })
 	wg.Go(func() { d.Signals.Run(background) })
 	failed := make(chan error, 1)
 	wg.Go(func() { failed <- srv.Serve(d.listener) })

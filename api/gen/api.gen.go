@@ -55,6 +55,54 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
+// Defines values for ChannelKind.
+const (
+	ChannelKindConsole ChannelKind = "console"
+	ChannelKindHook    ChannelKind = "hook"
+	ChannelKindMail    ChannelKind = "mail"
+	ChannelKindSyslog  ChannelKind = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ChannelKind enum.
+func (e ChannelKind) Valid() bool {
+	switch e {
+	case ChannelKindConsole:
+		return true
+	case ChannelKindHook:
+		return true
+	case ChannelKindMail:
+		return true
+	case ChannelKindSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelEditKind.
+const (
+	ChannelEditKindConsole ChannelEditKind = "console"
+	ChannelEditKindHook    ChannelEditKind = "hook"
+	ChannelEditKindMail    ChannelEditKind = "mail"
+	ChannelEditKindSyslog  ChannelEditKind = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ChannelEditKind enum.
+func (e ChannelEditKind) Valid() bool {
+	switch e {
+	case ChannelEditKindConsole:
+		return true
+	case ChannelEditKindHook:
+		return true
+	case ChannelEditKindMail:
+		return true
+	case ChannelEditKindSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ComparisonRequestBy.
 const (
 	ComparisonRequestByLines     ComparisonRequestBy = "lines"
@@ -115,6 +163,27 @@ func (e CredentialUseTook) Valid() bool {
 	case NotTried:
 		return true
 	case Refused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateDead    DeliveryState = "dead"
+	DeliveryStateSent    DeliveryState = "sent"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateDead:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateWaiting:
 		return true
 	default:
 		return false
@@ -220,6 +289,33 @@ func (e Freshness) Valid() bool {
 	case NoCaptureYet:
 		return true
 	case Stale:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Happening.
+const (
+	HappeningChange        Happening = "change"
+	HappeningFreshness     Happening = "freshness"
+	HappeningOutside       Happening = "outside"
+	HappeningRound         Happening = "round"
+	HappeningRoundFailures Happening = "round-failures"
+)
+
+// Valid indicates whether the value is a known member of the Happening enum.
+func (e Happening) Valid() bool {
+	switch e {
+	case HappeningChange:
+		return true
+	case HappeningFreshness:
+		return true
+	case HappeningOutside:
+		return true
+	case HappeningRound:
+		return true
+	case HappeningRoundFailures:
 		return true
 	default:
 		return false
@@ -409,6 +505,27 @@ func (e QuestionScope) Valid() bool {
 	case History:
 		return true
 	case Now:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportEditForm.
+const (
+	ReportEditFormCsv  ReportEditForm = "csv"
+	ReportEditFormHtml ReportEditForm = "html"
+	ReportEditFormPdf  ReportEditForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportEditForm enum.
+func (e ReportEditForm) Valid() bool {
+	switch e {
+	case ReportEditFormCsv:
+		return true
+	case ReportEditFormHtml:
+		return true
+	case ReportEditFormPdf:
 		return true
 	default:
 		return false
@@ -787,6 +904,30 @@ func (e ListChangesParamsOrder) Valid() bool {
 	}
 }
 
+// Defines values for ReportChangesParamsForm.
+const (
+	ReportChangesParamsFormCsv  ReportChangesParamsForm = "csv"
+	ReportChangesParamsFormHtml ReportChangesParamsForm = "html"
+	ReportChangesParamsFormJson ReportChangesParamsForm = "json"
+	ReportChangesParamsFormPdf  ReportChangesParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportChangesParamsForm enum.
+func (e ReportChangesParamsForm) Valid() bool {
+	switch e {
+	case ReportChangesParamsFormCsv:
+		return true
+	case ReportChangesParamsFormHtml:
+		return true
+	case ReportChangesParamsFormJson:
+		return true
+	case ReportChangesParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CompareParamsBy.
 const (
 	CompareParamsByLines     CompareParamsBy = "lines"
@@ -844,6 +985,27 @@ func (e CompareAsDocumentParamsBy) Valid() bool {
 	case CompareAsDocumentParamsByLines:
 		return true
 	case CompareAsDocumentParamsByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDeliveriesParamsState.
+const (
+	ListDeliveriesParamsStateDead    ListDeliveriesParamsState = "dead"
+	ListDeliveriesParamsStateSent    ListDeliveriesParamsState = "sent"
+	ListDeliveriesParamsStateWaiting ListDeliveriesParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListDeliveriesParamsState enum.
+func (e ListDeliveriesParamsState) Valid() bool {
+	switch e {
+	case ListDeliveriesParamsStateDead:
+		return true
+	case ListDeliveriesParamsStateSent:
+		return true
+	case ListDeliveriesParamsStateWaiting:
 		return true
 	default:
 		return false
@@ -951,6 +1113,21 @@ type ArchiveStats struct {
 
 	// Thinned Revisions of which only the hash is kept.
 	Thinned int `json:"thinned"`
+}
+
+// Asked defines model for Asked.
+type Asked struct {
+	Answer string `json:"answer"`
+
+	// Changed It is another answer than after the last capture; the device is captured.
+	Changed bool    `json:"changed"`
+	Device  string  `json:"device"`
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// Asking defines model for Asking.
+type Asking struct {
+	Selector string `json:"selector"`
 }
 
 // Baseline defines model for Baseline.
@@ -1092,6 +1269,48 @@ type ChangeText struct {
 
 	// Ref The ref of the revision with it.
 	Ref string `json:"ref"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	Account    string      `json:"account"`
+	At         time.Time   `json:"at"`
+	Credential string      `json:"credential"`
+	Kind       ChannelKind `json:"kind"`
+	Name       string      `json:"name"`
+	Target     string      `json:"target"`
+}
+
+// ChannelKind defines model for Channel.Kind.
+type ChannelKind string
+
+// ChannelEdit defines model for ChannelEdit.
+type ChannelEdit struct {
+	// Credential Of a hook: the credential whose token signs (RFC 9421, hmac-sha256).
+	Credential *string         `json:"credential,omitempty"`
+	Kind       ChannelEditKind `json:"kind"`
+
+	// Target Mail addresses separated by commas; the address of a hook; or udp://, tcp:// or tls://host:port of a syslog server.
+	Target *string `json:"target,omitempty"`
+}
+
+// ChannelEditKind defines model for ChannelEdit.Kind.
+type ChannelEditKind string
+
+// CheapQuestion defines model for CheapQuestion.
+type CheapQuestion struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Minutes  int       `json:"minutes"`
+	Name     string    `json:"name"`
+	Selector string    `json:"selector"`
+}
+
+// CheapQuestionEdit defines model for CheapQuestionEdit.
+type CheapQuestionEdit struct {
+	// Minutes How often; each device at a moment of its own.
+	Minutes  int     `json:"minutes"`
+	Selector *string `json:"selector,omitempty"`
 }
 
 // Coming defines model for Coming.
@@ -1266,6 +1485,34 @@ type CredentialUse struct {
 
 // CredentialUseTook Since the credential was changed.
 type CredentialUseTook string
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Channel string     `json:"channel"`
+	Digest  bool       `json:"digest"`
+	Done    *time.Time `json:"done,omitempty"`
+	Due     time.Time  `json:"due"`
+	Id      int64      `json:"id"`
+	Made    time.Time  `json:"made"`
+
+	// Notices How many it tells of.
+	Notices      int           `json:"notices"`
+	State        DeliveryState `json:"state"`
+	Subscription string        `json:"subscription"`
+	Tries        int           `json:"tries"`
+
+	// Trouble Why the last try failed.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
+
+// DeliveryPage defines model for DeliveryPage.
+type DeliveryPage struct {
+	Items []Delivery `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
 
 // Device defines model for Device.
 type Device struct {
@@ -1588,6 +1835,9 @@ type Group struct {
 	Selector    string `json:"selector"`
 }
 
+// Happening defines model for Happening.
+type Happening string
+
 // Hit defines model for Hit.
 type Hit struct {
 	Device   string     `json:"device"`
@@ -1706,6 +1956,13 @@ type KeyAcceptance struct {
 	Add      *bool  `json:"add,omitempty"`
 	Selector string `json:"selector"`
 	Why      string `json:"why"`
+}
+
+// Letter defines model for Letter.
+type Letter struct {
+	Html    string `json:"html"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
 }
 
 // Life defines model for Life.
@@ -1952,6 +2209,30 @@ type Note struct {
 	Remark *string `json:"remark,omitempty"`
 }
 
+// Notice defines model for Notice.
+type Notice struct {
+	At       time.Time `json:"at"`
+	Change   *int64    `json:"change,omitempty"`
+	Detail   string    `json:"detail"`
+	Device   *string   `json:"device,omitempty"`
+	Id       int64     `json:"id"`
+	Kind     string    `json:"kind"`
+	Round    *int64    `json:"round,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+	Title    string    `json:"title"`
+}
+
+// NoticeEvent Data of the event notice.
+type NoticeEvent struct {
+	Notice Notice `json:"notice"`
+}
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items []Notice `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
 // OldText defines model for OldText.
 type OldText struct {
 	// At When it was in force.
@@ -2082,6 +2363,37 @@ type Replacement struct {
 	Serial *string `json:"serial,omitempty"`
 	Why    string  `json:"why"`
 }
+
+// Report defines model for Report.
+type Report struct {
+	Account    string    `json:"account"`
+	At         time.Time `json:"at"`
+	Channel    string    `json:"channel"`
+	Expression string    `json:"expression"`
+	Form       string    `json:"form"`
+	Hours      int       `json:"hours"`
+	Name       string    `json:"name"`
+	Selector   string    `json:"selector"`
+	Zone       string    `json:"zone"`
+}
+
+// ReportEdit defines model for ReportEdit.
+type ReportEdit struct {
+	// Channel One that is mailed.
+	Channel string `json:"channel"`
+
+	// Expression When, as a cron expression.
+	Expression string         `json:"expression"`
+	Form       ReportEditForm `json:"form"`
+
+	// Hours How far back it tells.
+	Hours    int     `json:"hours"`
+	Selector *string `json:"selector,omitempty"`
+	Zone     *string `json:"zone,omitempty"`
+}
+
+// ReportEditForm defines model for ReportEdit.Form.
+type ReportEditForm string
 
 // Retention defines model for Retention.
 type Retention struct {
@@ -2489,6 +2801,52 @@ type StrayText struct {
 	Text     []byte  `json:"text"`
 }
 
+// Subscription defines model for Subscription.
+type Subscription struct {
+	Account  string      `json:"account"`
+	At       time.Time   `json:"at"`
+	Body     *string     `json:"body,omitempty"`
+	Channel  string      `json:"channel"`
+	Digest   string      `json:"digest"`
+	Events   []Happening `json:"events"`
+	Idle     bool        `json:"idle"`
+	Name     string      `json:"name"`
+	Paused   bool        `json:"paused"`
+	PerHour  int         `json:"perHour"`
+	Quiet    string      `json:"quiet"`
+	Selector string      `json:"selector"`
+	Severity Severity    `json:"severity"`
+	Subject  *string     `json:"subject,omitempty"`
+	Zone     string      `json:"zone"`
+}
+
+// SubscriptionEdit defines model for SubscriptionEdit.
+type SubscriptionEdit struct {
+	// Body A template.
+	Body    *string `json:"body,omitempty"`
+	Channel string  `json:"channel"`
+
+	// Digest When, as a cron expression; at once if left out.
+	Digest *string     `json:"digest,omitempty"`
+	Events []Happening `json:"events"`
+
+	// Idle A digest says so where nothing happened.
+	Idle   *bool `json:"idle,omitempty"`
+	Paused *bool `json:"paused,omitempty"`
+
+	// PerHour At most so many; what is more comes together.
+	PerHour *int `json:"perHour,omitempty"`
+
+	// Quiet Hours in which nothing is sent: 22:00-06:00.
+	Quiet    *string   `json:"quiet,omitempty"`
+	Selector *string   `json:"selector,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+
+	// Subject A template.
+	Subject *string `json:"subject,omitempty"`
+	Zone    *string `json:"zone,omitempty"`
+}
+
 // Taking defines model for Taking.
 type Taking struct {
 	Ids []int64 `json:"ids"`
@@ -2851,6 +3209,41 @@ type OverviewChangesParams struct {
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ReportChangesParams defines parameters for ReportChanges.
+type ReportChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone                    `form:"zone,omitempty" json:"zone,omitempty"`
+	Form *ReportChangesParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ReportChangesParamsForm defines parameters for ReportChanges.
+type ReportChangesParamsForm string
+
 // ListComingParams defines parameters for ListComing.
 type ListComingParams struct {
 	Count *int `form:"count,omitempty" json:"count,omitempty"`
@@ -2918,6 +3311,18 @@ type GetConfigurationParams struct {
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	State *ListDeliveriesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDeliveriesParamsState defines parameters for ListDeliveries.
+type ListDeliveriesParamsState string
 
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
@@ -2999,6 +3404,13 @@ type SetNoteParams struct {
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListRoundsParams defines parameters for ListRounds.
 type ListRoundsParams struct {
 	// Cursor From the Link header of the page before.
@@ -3045,6 +3457,9 @@ type SetRetentionJSONRequestBody = RetentionEdit
 // ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
 type ImportRevisionJSONRequestBody = OldText
 
+// AskNowJSONRequestBody defines body for AskNow for application/json ContentType.
+type AskNowJSONRequestBody = Asking
+
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
 
@@ -3053,6 +3468,9 @@ type TakeChangesJSONRequestBody = Taking
 
 // JudgeChangesJSONRequestBody defines body for JudgeChanges for application/json ContentType.
 type JudgeChangesJSONRequestBody = Judging
+
+// SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
+type SetChannelJSONRequestBody = ChannelEdit
 
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
@@ -3123,6 +3541,15 @@ type FindNearestJSONRequestBody = StrayText
 // SetNoteJSONRequestBody defines body for SetNote for application/json ContentType.
 type SetNoteJSONRequestBody = Note
 
+// PreviewSubscriptionJSONRequestBody defines body for PreviewSubscription for application/json ContentType.
+type PreviewSubscriptionJSONRequestBody = SubscriptionEdit
+
+// SetCheapQuestionJSONRequestBody defines body for SetCheapQuestion for application/json ContentType.
+type SetCheapQuestionJSONRequestBody = CheapQuestionEdit
+
+// SetReportJSONRequestBody defines body for SetReport for application/json ContentType.
+type SetReportJSONRequestBody = ReportEdit
+
 // StartRoundJSONRequestBody defines body for StartRound for application/json ContentType.
 type StartRoundJSONRequestBody = NewRound
 
@@ -3158,6 +3585,9 @@ type TestSignalJSONRequestBody = SignalTrial
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
+
+// SetSubscriptionJSONRequestBody defines body for SetSubscription for application/json ContentType.
+type SetSubscriptionJSONRequestBody = SubscriptionEdit
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
@@ -3240,6 +3670,9 @@ type ServerInterface interface {
 	// (POST /archive/thin)
 	ThinArchive(c *gin.Context)
 
+	// (POST /asking)
+	AskNow(c *gin.Context)
+
 	// (DELETE /baseline)
 	DeleteBaseline(c *gin.Context, params DeleteBaselineParams)
 
@@ -3255,6 +3688,9 @@ type ServerInterface interface {
 	// (GET /changes/overview)
 	OverviewChanges(c *gin.Context, params OverviewChangesParams)
 
+	// (GET /changes/report)
+	ReportChanges(c *gin.Context, params ReportChangesParams)
+
 	// (POST /changes/taking)
 	TakeChanges(c *gin.Context)
 
@@ -3263,6 +3699,18 @@ type ServerInterface interface {
 
 	// (GET /changes/{id})
 	GetChange(c *gin.Context, id ID)
+
+	// (GET /channels)
+	ListChannels(c *gin.Context)
+
+	// (DELETE /channels/{name})
+	DeleteChannel(c *gin.Context, name Name)
+
+	// (PUT /channels/{name})
+	SetChannel(c *gin.Context, name Name)
+
+	// (POST /channels/{name}/test)
+	TestChannel(c *gin.Context, name Name)
 
 	// (GET /coming)
 	ListComing(c *gin.Context, params ListComingParams)
@@ -3317,6 +3765,12 @@ type ServerInterface interface {
 
 	// (POST /credentials/{name}/wake)
 	WakeCredential(c *gin.Context, name Name)
+
+	// (GET /deliveries)
+	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
+
+	// (POST /deliveries/{id}/retry)
+	RetryDelivery(c *gin.Context, id ID)
 
 	// (GET /devices)
 	ListDevices(c *gin.Context, params ListDevicesParams)
@@ -3432,6 +3886,30 @@ type ServerInterface interface {
 	// (PUT /note)
 	SetNote(c *gin.Context, params SetNoteParams)
 
+	// (GET /notices)
+	ListNotices(c *gin.Context, params ListNoticesParams)
+
+	// (POST /preview)
+	PreviewSubscription(c *gin.Context)
+
+	// (GET /questions)
+	ListCheapQuestions(c *gin.Context)
+
+	// (DELETE /questions/{name})
+	DeleteCheapQuestion(c *gin.Context, name Name)
+
+	// (PUT /questions/{name})
+	SetCheapQuestion(c *gin.Context, name Name)
+
+	// (GET /reports)
+	ListReports(c *gin.Context)
+
+	// (DELETE /reports/{name})
+	DeleteReport(c *gin.Context, name Name)
+
+	// (PUT /reports/{name})
+	SetReport(c *gin.Context, name Name)
+
 	// (GET /rounds)
 	ListRounds(c *gin.Context, params ListRoundsParams)
 
@@ -3509,6 +3987,15 @@ type ServerInterface interface {
 
 	// (PUT /sites/{name})
 	SetSite(c *gin.Context, name Name)
+
+	// (GET /subscriptions)
+	ListSubscriptions(c *gin.Context)
+
+	// (DELETE /subscriptions/{name})
+	DeleteSubscription(c *gin.Context, name Name)
+
+	// (PUT /subscriptions/{name})
+	SetSubscription(c *gin.Context, name Name)
 
 	// (GET /tokens)
 	ListTokens(c *gin.Context)
@@ -3919,6 +4406,19 @@ func (siw *ServerInterfaceWrapper) ThinArchive(c *gin.Context) {
 	siw.Handler.ThinArchive(c)
 }
 
+// AskNow operation middleware
+func (siw *ServerInterfaceWrapper) AskNow(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskNow(c)
+}
+
 // DeleteBaseline operation middleware
 func (siw *ServerInterfaceWrapper) DeleteBaseline(c *gin.Context) {
 
@@ -4218,6 +4718,121 @@ func (siw *ServerInterfaceWrapper) OverviewChanges(c *gin.Context) {
 	siw.Handler.OverviewChanges(c, params)
 }
 
+// ReportChanges operation middleware
+func (siw *ServerInterfaceWrapper) ReportChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportChangesParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "account" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "account", c.Request.URL.Query(), &params.Account, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter account: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "section" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "section", c.Request.URL.Query(), &params.Section, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter section: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", c.Request.URL.Query(), &params.Place, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "verdict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", c.Request.URL.Query(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter verdict: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lines" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lines", c.Request.URL.Query(), &params.Lines, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lines: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "taken" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "taken", c.Request.URL.Query(), &params.Taken, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter taken: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", c.Request.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter form: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportChanges(c, params)
+}
+
 // TakeChanges operation middleware
 func (siw *ServerInterfaceWrapper) TakeChanges(c *gin.Context) {
 
@@ -4267,6 +4882,94 @@ func (siw *ServerInterfaceWrapper) GetChange(c *gin.Context) {
 	}
 
 	siw.Handler.GetChange(c, id)
+}
+
+// ListChannels operation middleware
+func (siw *ServerInterfaceWrapper) ListChannels(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChannels(c)
+}
+
+// DeleteChannel operation middleware
+func (siw *ServerInterfaceWrapper) DeleteChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteChannel(c, name)
+}
+
+// SetChannel operation middleware
+func (siw *ServerInterfaceWrapper) SetChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetChannel(c, name)
+}
+
+// TestChannel operation middleware
+func (siw *ServerInterfaceWrapper) TestChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestChannel(c, name)
 }
 
 // ListComing operation middleware
@@ -4785,6 +5488,74 @@ func (siw *ServerInterfaceWrapper) WakeCredential(c *gin.Context) {
 	}
 
 	siw.Handler.WakeCredential(c, name)
+}
+
+// ListDeliveries operation middleware
+func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeliveries(c, params)
+}
+
+// RetryDelivery operation middleware
+func (siw *ServerInterfaceWrapper) RetryDelivery(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetryDelivery(c, id)
 }
 
 // ListDevices operation middleware
@@ -5705,6 +6476,180 @@ func (siw *ServerInterfaceWrapper) SetNote(c *gin.Context) {
 	siw.Handler.SetNote(c, params)
 }
 
+// ListNotices operation middleware
+func (siw *ServerInterfaceWrapper) ListNotices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNotices(c, params)
+}
+
+// PreviewSubscription operation middleware
+func (siw *ServerInterfaceWrapper) PreviewSubscription(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewSubscription(c)
+}
+
+// ListCheapQuestions operation middleware
+func (siw *ServerInterfaceWrapper) ListCheapQuestions(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCheapQuestions(c)
+}
+
+// DeleteCheapQuestion operation middleware
+func (siw *ServerInterfaceWrapper) DeleteCheapQuestion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteCheapQuestion(c, name)
+}
+
+// SetCheapQuestion operation middleware
+func (siw *ServerInterfaceWrapper) SetCheapQuestion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetCheapQuestion(c, name)
+}
+
+// ListReports operation middleware
+func (siw *ServerInterfaceWrapper) ListReports(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReports(c)
+}
+
+// DeleteReport operation middleware
+func (siw *ServerInterfaceWrapper) DeleteReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteReport(c, name)
+}
+
+// SetReport operation middleware
+func (siw *ServerInterfaceWrapper) SetReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetReport(c, name)
+}
+
 // ListRounds operation middleware
 func (siw *ServerInterfaceWrapper) ListRounds(c *gin.Context) {
 
@@ -6265,6 +7210,69 @@ func (siw *ServerInterfaceWrapper) SetSite(c *gin.Context) {
 	siw.Handler.SetSite(c, name)
 }
 
+// ListSubscriptions operation middleware
+func (siw *ServerInterfaceWrapper) ListSubscriptions(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSubscriptions(c)
+}
+
+// DeleteSubscription operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSubscription(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteSubscription(c, name)
+}
+
+// SetSubscription operation middleware
+func (siw *ServerInterfaceWrapper) SetSubscription(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSubscription(c, name)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -6688,6 +7696,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/archive/proof", wrapper.GetProof)
 	router.GET(options.BaseURL+"/changes", wrapper.ListChanges)
 	router.GET(options.BaseURL+"/changes/overview", wrapper.OverviewChanges)
+	router.GET(options.BaseURL+"/changes/report", wrapper.ReportChanges)
 	router.POST(options.BaseURL+"/changes/verdicts", wrapper.JudgeChanges)
 	router.POST(options.BaseURL+"/changes/taking", wrapper.TakeChanges)
 	router.GET(options.BaseURL+"/changes/:id", wrapper.GetChange)
@@ -6708,6 +7717,24 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/senders", wrapper.ListSenders)
 	router.DELETE(options.BaseURL+"/senders/:name", wrapper.DeleteSender)
 	router.PUT(options.BaseURL+"/senders/:name", wrapper.SetSender)
+	router.GET(options.BaseURL+"/questions", wrapper.ListCheapQuestions)
+	router.DELETE(options.BaseURL+"/questions/:name", wrapper.DeleteCheapQuestion)
+	router.PUT(options.BaseURL+"/questions/:name", wrapper.SetCheapQuestion)
+	router.POST(options.BaseURL+"/asking", wrapper.AskNow)
+	router.GET(options.BaseURL+"/channels", wrapper.ListChannels)
+	router.DELETE(options.BaseURL+"/channels/:name", wrapper.DeleteChannel)
+	router.PUT(options.BaseURL+"/channels/:name", wrapper.SetChannel)
+	router.POST(options.BaseURL+"/channels/:name/test", wrapper.TestChannel)
+	router.GET(options.BaseURL+"/subscriptions", wrapper.ListSubscriptions)
+	router.DELETE(options.BaseURL+"/subscriptions/:name", wrapper.DeleteSubscription)
+	router.PUT(options.BaseURL+"/subscriptions/:name", wrapper.SetSubscription)
+	router.POST(options.BaseURL+"/preview", wrapper.PreviewSubscription)
+	router.GET(options.BaseURL+"/notices", wrapper.ListNotices)
+	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries)
+	router.POST(options.BaseURL+"/deliveries/:id/retry", wrapper.RetryDelivery)
+	router.GET(options.BaseURL+"/reports", wrapper.ListReports)
+	router.DELETE(options.BaseURL+"/reports/:name", wrapper.DeleteReport)
+	router.PUT(options.BaseURL+"/reports/:name", wrapper.SetReport)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 }
 
@@ -6716,275 +7743,301 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L35kuM2tif8KgjdG+Hu7yrXWtqdGTe+ydq6ql1bZ6bL0deumUCSkASLAmgAlEp2VMQ8zTzYPMkEDgAS",
-	"FAEuSklV7ut/ul1JigAODg7O+ju/jRK+yDkjTMnRxW+jHAu8IIoI+NeTtf7flMhE0FxRzkYXoxslikQV",
-	"gqAFVsmMSCRJop9JhFmKMsqIRHdrtJphhdSMrBEW5NL+XQ+GBZHwT/2W/v/j0XhE9ad/KYhYj8Yjhhdk",
-	"dDG60/8tkxlZYDONCS4yNboYSTeF0XhEWLEYXfxY+xuMNfo4Hql1Tsz7lE1Hnz+PR08LIbnQn8NZxlfP",
-	"F7laf8BZQUYXShRkvLHYF4Iv9CLQa8rmaEZwSgTiE/hTjqcE3ZEJF9EVJGY0fxUL/Ok1YVM1G108PD0N",
-	"TfH5p5wkiqQB0htCoxwrRQSTeiZAZioRsb9CiqOUTiZExCbl3qxNiyqykBvzexSY31i/8Mq8/Kh6jIXA",
-	"a5j9q2fwOT1ujtWsGpbqAQX5paBCr81Qu5rAhIsF1ptLmXr8cDQeLSijC723Z+UolCkyJQLGeU0XVJVD",
-	"bSwxg4dB5jnXi1rgT+bb56fwz/ah3sJHg4uC/2tblkfO8/B235CMJKqVJ0NLlO5nkdHOHj/49mFwPCVo",
-	"oprM9YSoFSEMqRVHKVnShEjN5lQgvmJIj2oOOE5TQaSEw1wwhRTnMU6TZih/hnY+d5xnBDOY0H9xRnof",
-	"yFu6IOhXzgicQqontaJqxguF9B8pQxgJMrlE398+RXSCMjJRiBcqNkX9qRgJHwfo91lvtsw5kwSOy3vB",
-	"7zKy0P+ZcKYIA8riPM9ogvWcT3Lzxn/8LPUCfvOG+ndBJqOL0b+dVCL4xDyVJ+67MGKdBD/oE78iTKGV",
-	"4Gx6DES0v9OfvUpgY0CaC54ToaiZayIItnKlPG0pVuRI03EUOOrMMn7jgaDTmbkvSrnRtphr/br+XV1a",
-	"jEdSYQUjOCmOE0WXei4plfguI2lYilfn7cfyCJopuW+Oy9VWH+B3P5ME5mFJ9Dw1IgSnKdXExdl7j2AT",
-	"nEky3qDhLmZsvhGcF2O8YAlZkND+4WpjGztin9X3pPHWJv2x6s8ME8EX/d9ecOlPtBSnbUxFJkQQlsSe",
-	"LrCYBx85/WPY2qUnd5sv875LDXMjEAs+469r7Evtcse8BVi6lQ9HsEVdnLIFGwfZpeOu8q/+s9PTJkUd",
-	"h9TF1RWIaYRlKZzHiAv9D61ETQqts2np3D26Zanytj4dB9irxkWd36y4qv5q6N0gmw1Ql4I087mw8/Z2",
-	"fNm5rF/tldpxmdVZN8yzQeYTyYwuyTXJuQjIqbu1Mv/R0Oma22UvTRmWFaCzDTzXgiypdPvU/KRUXGzc",
-	"gbHZbdCn+rA37bFdbfnhctIthLtR2FpbYbrVD9C7CUqpVJQlCinySUl9WvqRdkKnhcAqTg2f/PVRnzWG",
-	"bP7aqomRvaMZCS5GH/sUK3yHJem5FEZWRA64q3iWDno/p4wZpggJlJ78FFooFWDygsKcIj2ZnitWs3JK",
-	"9e9eu+kY448mM8RZtgaqzrCcaVtwTnJ13M3QbvsarDKu8bqbSgfX6+0uKV9uWUnb0HF4giXRtvpAVWfA",
-	"xrZoDW6Jncqrey8mD/pc126lW1zVsDdiEeKFW20JYCQLqS165CaEVliijPM5SRH2GaG0ukDARy+ys9Pz",
-	"h103mbGa3b9DUjhwsZ6d7u62ggWESP0UZ4SlWAwk80QQ8mtAYF1lmXX4LBAWBJn3ZJiq/m3eEAcrylK+",
-	"0kY1VmBPI8bZpuoTvfjJJ9Wg5sNvH/3lcehlEfDbveX6IE+1fFgJqhRh4TW43WjMnyz1uWiffve+wUKC",
-	"+zbDbBoYGczdjBKJ7qyHAiPN5+obiRKca/XROCbUjEvfIddD4+1UJoyIDL46oUKq0HQJQ1RJBM+RpFOG",
-	"M4SFoEuSXpb+CLSaEUE0WwkC51UTc4wkN/SlCs1wnhNG0nLZkrKEwEonvGBp7SJpt9z069GZwuhSD7Ci",
-	"aoao6v9hmvbU8n4u0mmYivBkgEsiw0Pu9QVRM54O3PM8w2bLW/0z8NJ9rFbhdqUH/UQR0qWerK0CoB9r",
-	"mwp7RiEoBEsiUpqYLZ7SZe3I399+XhJB1bqLUjfuPf0bOA0xTYpaKgbYFHRGOIvmcsP6aDme1cdpCNtK",
-	"qsK7JXkhrD47gA5OmW8lAryk3zZ3dfjLeE5Yf+bWr4sQvbiW8ZxZmgSvkv6+OyOWb7XUDiy+YCkP2Sy3",
-	"M4IS+CXCE0WEZVQrbbDU/0W10Fv11IctJ3fN9oN97fN4ZK7b8NTMM31kzHVuhG5KEpqS9LjTyQOhDHs1",
-	"WHZy7OukbcXrdU+P5bBKNDkGcvviHayaY8hIpYoQ8Sv0+dJ6DzcMOqywC13BVW43qHlVJuVN3M0YDdrY",
-	"H8en98YKxI3reYBUb7mUe99Iw4T8NrJuKMeGeAwrn9E2WcCbV5zc75ZELClZhdwNXqSgnyyAtwNi4G79",
-	"rNyT+37pJS9EKPS5JAyleC3H6A1nKV4bBWusWfr8IZrxQkhEcDKDSI+bw6YY9y3sjZGbM7Hh1vsvypyJ",
-	"yDzanSgZznPN233n8CLDeWgKA733WMyHXhFwrgMj89xcas3F6SeUTfsP9M78IDhKoSRNSWSref+lF2zO",
-	"+Io1OdCs0nO7MI6sZAefi/5VD6eL72V1fDH2XDFArmo91YTcrnh08w7e2DvOPu+WJ8rjpbiweI+nAWdM",
-	"8zT1uReae8SsDRvwaiuchbZuUybC+O79+DJu7UAb8g4sw7BCIMjE3Y2VF6VULTvMtqCWlWKFwTkWXHGO",
-	"hYoFwYbNMKzlbXr6ysnYoc1AQQryhZU3972gY2p+MiOptWc64qTuzdpFKGPTzrGgNsZen/qMpilhNyQR",
-	"JOTpNjyTImleMLqgpnPB6IRat61WDznR+62QnBm1tbk2mhKmaFJjZs+1ormoU4XQp96F2Hu/zFcDovF8",
-	"FbbnAlZgu7IDPyhNm/sZRpbYYeav78QlyrFKZlr6klzJXicASO+o6m9UpX97yjbQs5rTeIOF2hnwmvxS",
-	"2OjDAP/j3drPKuiTzWb98Z9ULb/pgZfddFbPbjo6C/Es8dLNdpMF1pPRwRSyurjSOxuNFoFlVAnhsTmi",
-	"VhpyLYyRviw3XanhiG+vc1XOTZbZUnFP6SD/Z40Rw4zkxWKawqzF+FlgOY+kDYJgw4Igw8ho4vIaE5xl",
-	"JlUwECPAEfNZYhPQhyDQuLoTIdUTRCTOMtg19Kfvb18cffvnmpWvfxYO1gyNyGwvtYIWQFg/CUbNvBjZ",
-	"qKS8/YQ3q84NvlKDttg/KruhX9gXFluz9XWU0/AGDS81Xwfz0ED81q5JX3uQirKS/RvPZ1yq70ggwvGC",
-	"sikRuaCsFA6SiCUR30ikf4TmZH0ccyq/wDSrhYD9extL9TfOB7qprws27Ac3mKbBFUdTpiArM5YT5bSd",
-	"9jBVr3Qmf0vcqLVkJm9Lq7FjHLFNELTGMoEoaMankGCkOMIM3by4fW/3vldq0QbL1b8/4VlKxMXJ+6vb",
-	"l2MkJyq/ODn58fub59f/4+PLdze3P168f3d9+xGeIy7QlKqL6+dv3t0+b459Om7ZxPqwL/nKxpEyYmS3",
-	"fjG9RL/pQ/j55DdzKD8fJ5PpZqZr5/UtY8rwD9qkMCcH3rhEakYlUnhu0oERXFxIEnJU6ssmAbidzbrI",
-	"0BA41YaE2Sic4drmaImeohbfQfg4VHa7+2lwjjWeDU10gEBJ+GKBWSrfE/GGskIF7Ng3WsS59xBGC3jv",
-	"Ep1qtRkxjiArPmy4DE4NnmH5PCPLTSnt7f6cmvCWU2lzLOWKC31LzskarPg5uDr0lAtmHN43b9+8R4Uk",
-	"IqjvRncw76BKxqeUDaVJLviSsPa4KQSijB1CBkRkBWbzsGqV8RURSJ84AQYPFTIyPUGkkt8zRQMi8ZWZ",
-	"nSCTQkJJCEd8ogiD6DE1VqwZoAqX94ydtWXNmuhGkGKCgDCTnioqCE4RVnq7x1qA6UnpFy8QYcsxyD0t",
-	"Ti1HBy9uzSkRpgifXO/Kgj3wPmE5doO1fd4KncLq6IzLQ90uDLbJ1i3UzNir4RvqPZYS5TOBJZRF6Avw",
-	"7Zv3ywdwkppW0Wlf+VIzJGum5Gk44dAd5KZqxgXCck7ZFN2tzezOE1O7hF1gl8p+UyW+3Ol+fW5UxR45",
-	"NlpCGSr2+3Ip0fq9fQ/K5oIucbIOHXRpDeC84oF+ZHQyKOYtCDoLBqcr24h293T8o9xdNNVyvr6XZG/h",
-	"RcV5QG7fQGIOWNPlLED+WoFw7JUpurvCeGC1dNYKtRPH3bUjpSUGUwlJmioSt0ECU7cVXBcxoqhn7HQi",
-	"iJwx+63WYFT54ufxaCp4kQ/MrbCmXkBPvXl5dXT+6DGaVDafrEX+Or/dO1Sc4TuSDZy41guqhLb+JuBw",
-	"K/MDlXRIRhRPSTbMyOSTCREkDZrcWmXxtsA45nzVw7rSQU+CrL3jSL72VTblgqrZIphNwqXN0TAOJpRx",
-	"PSZSM16AOYInBB5BDWEthcPTSHmWvmJWPDSXwRmBtJQB084xFeGP6SdaeZEKJ/Mype+O6HlriynyOUVJ",
-	"MAfqhqMFZmtb8AixCVngzFTWgAobydBv9RflVe1i2yk2AqUsSByPBM8i+VNExJw6HTlXYSrSRc6FZao5",
-	"IblJG2JIKpKHM9mi1Xk5trJWEAWyNGRfeMlZmwqsSbA3Se0u7VRr0vYn4UQrgZl0JTJhjdgp465YHrkN",
-	"QxKv5TF6wtUMGLtgueAKHPX+daJIxogyqflSb8vHYEhb4mXIMfwaavLNmeVFpq0BlGl7CdQybWBgEbE+",
-	"7DdvXM5ez+B6Dk9CfLAkQsY8fkuKwwzyc7HIwbUXpH84k7lWQaxtkiTjydx5sfUfFkRKPCWyynIOlhP3",
-	"yBFzVofxmsK5qTlP3Z1cXjJV+Wp1yVbXc/y6f0YUpiE/Q6MGqElEy9RlVJlPmnk0fd3J8fzpbgnjLiFN",
-	"n5BD7AcrRSWmKcJ3JjQvSTYZuyWU1nKveb91YwWDl3hBbkpxthGVAoVbkISLVLogvLZt9euIFYs7C77Q",
-	"P4fURrrb7z6ht8VGO/vFOlwAPZi5WQqFHvHZmBbaKByqVlLbzBpB42y8jW1cqbXdRkZAlRtQ9BqKdDqt",
-	"abPmlZEVAsExo1JxsUZTTiTirJc7uqEONXUZp3p0fstXKjzYiy5Dz1ccapAlIUvS6gOdc3FKQPeL97vH",
-	"axev+wRE53rclvay2arGtp+tanj9JQ3VgG6WvTUSBQcE68y34qdtF9leleiOZXsFEsMBFceF6PR7gKUT",
-	"1qF2lhpWV2OjKl6l8qMJhAQDpURp1EEgCJYRJUYOU5W0Rti913Y8+/rYTc2NFqQDxZlVcpsxCRYxDheu",
-	"1mAARgiAJXXo/M39piobqiCGXb3mS27q43J55czKeVTfbqHXNZGQX/Nbf2Zw1Wm9D9OtoCR9an4VOlJb",
-	"GO8tDGkUGJvsFzLrM1JlHNpXI/VDcbNPkTymypm6M6YgKCEJYeMy5dKGCXorOuAEuVEkmPqsOJ+/8a9R",
-	"o6F1GR39DqBZoLfX5XgtvHTr6DVAz6mkfw9Qi8R6pTfqxfQLYNjZ3ayyJKQmw7gWokk4SwjOYs4UFRTv",
-	"rrzfrBN4aFPjeXx+9vBhfzdnrFz0ORM8sxkbDY0wlsjR5gNtOch3JNFqx1a+y7A4HX6QOzJ/Wk/5lFEZ",
-	"I0nb4S1C6dIv+QrpJ1B5cXZ6GvYP1FSwQcZ+v3NXWc7eAu2Uo+ziYJWGmReBmDKek9L+cxh8xuvp5jI2",
-	"Jcn6RYC5gWJgJyTCJ6oEVgvRXKoxODouNE0BQAcjAfV1skhmCEt09tfz49Pj8+PTk/Nva4LTO3wPuiFq",
-	"ugr7cyJuSMJDBcVXJTIc1lKEs/QSPQqkppThpk4jhItQjsp7/WekOFJiDa6qclwPCm5sEIaoRFykRFyi",
-	"8/MGHpxHITOLx48ePXjUNauKXN8GcA92bwuxRf6+xYmoOMJy7sKqEEnHfiCKSsh1UDOsLtHZ47PohvRa",
-	"vDWhmhqDWKNbeAbZBsaZdnPzssqax0yuYpmm/WyusAiIFARAIdSQ1MphleUFS4PeRVclBA6bgqU0RZhB",
-	"hLY3IMuo/LqdVHh5hKhQ8uiQSGfTO9izzq2ewBq4/OxBDFShWmRJr4rKwFJAvNTIx1Qzs5qZavW+F+4m",
-	"c6iQd8pNK0rRtjKSYSV0w8xoGPwZwLaCsybikQzwW22JVYxMlWnaCt1xNTOho8hdvS3YnV/LJo3VZVYb",
-	"pa+3xEFns0c9ge+GrmE2NdUXiKUlmjqUOXiNSJJVn2qBHvnUw6phWrOvg7R1WBKbzqRFnpFQVtwLrevU",
-	"itmoRAsO/8K9AIS8Gq8BjiJweoWUZToAkuAlDcqcrvKHFbHFCZJgkcxiho172nXWwgyzbT1CjDBxRKH3",
-	"NJlLDxjDBfL0KoES+tq/RGSRq3Vtp00IXWtIWi3gLrTMIdw1zAlXE/RbSmrz8XHFrJYb/KJYrzTLDeht",
-	"lFd/UZIreEr8vBXnFoY4G9y0BsVBYfAaMV5GeddEBR3F5eeelsBCDUgpOQuTLcMqUqvMgmrF29p0IqwH",
-	"U+92lUZXzEg72Z7h9X31DUeoXllDlq6Rqx2etc43hk+55TQ0X0IsJ+j2wFnmDuIYGRS8gfHIGp1DuEQm",
-	"9BHkGpvK0V/sWD94FLJAXzUDhBhVpJbs1XriSzSUMphjRqsI7C0otMN/E7wIKvfenvw2sCw56ngZXCzj",
-	"5Rj7M2qvX35J1VbWSki0SHVrsyx6ppHRkMiB1gdnl+gUUopNwwbKXDwzkm6E1WwoWuukPVoSwYkatkKZ",
-	"4yFXco53Ux84sdW7VWEgECi4/zxL9weDuR3ntwWz7nEoyphVDTWz43jwLN0iOaBaQXduwKDU5s0oQGN1",
-	"oUW8Wrj7aEjlWwQW8dq6H0HpI5+oNHafTTm+NFnhKyq9wlzw+uCsjljhq/RibWsWm88cn21O42+FhbZ1",
-	"BcVQ9bvhYnK6ViKXo/FojRda3/u5TqYm1OWG8n3zYYz+efXmtdZa/37z7u1GXOHbU5tJvyX8pNmc10E0",
-	"2slmNkJalXuAt8ZVfrikbne3BdcXFrdeqfvYUPPMlSmVFRLK9nrRRgzdwHfrc6D7udatxHJI9rFeBYZg",
-	"MR1rMwjjTQ+aY4TsK2OU2hWLNRIFM47uXNvzZBXmWq+ULnAZAnZCX8Hv8UCr/tUIlq7RDC8JWmJG5cyd",
-	"BsxqCawWlzmQv1pHr48reRWfdSv5ZuFjuw8VlULcmvqqmNud0Jb/nReC4ew5swCzQ9pTRLWyYfeYS3Pc",
-	"HvnNLqfzGFQAbN495UCV7EfKGbVQaxdZNjXC90dWCubIBKdapFObCDDgaqIbyKqDWjgNxpP2/IaBZAJc",
-	"qBkXVF9FVF0gjBRN5kSNEUYrLuYmCKT/5ZwcO20NcW+sP9mB7Pj3YpG/tP0v+pf1YPUuqkV3gDD4lTf9",
-	"tfnozWMDPL1UxSq0W0MVsIvxphYi1HdkfQUlVtiu/L6x3u8IyeFmnpM1oKqauC+6I5KmpH4Hd9e+W21y",
-	"QVn5l2Du17qPzhpXQvUHQtR5TSckHtgI25K9PEoQB4gGq/SN+rLynfQ3cgfd3noUWGBLU5AdBRH8giRj",
-	"GQOIww5S5nuAzbirvZpfjObh7Y7h4Lm6dqk4d4XhY5sTqYa7s2JbEYF5fgtJWWGIuxI8OKl7qGtx6Qi2",
-	"4ApHyh5g21awkUucFVCN4xVs9jAj2rIsX/MpZfGcwbjM7gTHiZ6WtoQjv/QtWNUaTJCLJhb7crkl3e1N",
-	"sCalTU8cjovRTi5JksIB9wYesmiGKmDH9Ej/M+95A5Wf3by+SiWyDSZAU+ze8DjdKSUeVfyuqlgoBUVI",
-	"FQxd+SfzvxtBghAt/XSj8/Dojrb1Q1mmN9W1swd9br5yF2AWMcreDoflazTcCq2pEdGKzoCk9QyDQX1g",
-	"/B+252dsQhGWQf5gUth5d9lLi27eXPzYn2uQEnyLBodqB30rGR8EchPt3hBRXA2uKvzGP/Bm1Dghtql6",
-	"CnjIrqTX/pTxVQso1Fl/i+e+PXsaa67K7hr7v0VabGvJ8aCCi971BfFL/y3BggSNtIzOYyGWU6Q4Orsw",
-	"GTszLCDpPqsqcyF7Z4aXvuJTZbC3YuG3gtHusv9VqRmYhfpjh+m08qDnB7B9T4CQKDTLozgk6BbdbCsR",
-	"+bBDKFoB4UFg2TEj1KlDh7USaLPw0KTvowVeI5xJjiQusz+4gVyiyqIuXaCfRoQtL95evXn+02iMfoIm",
-	"bhfvr25f/jRCXKCfHCzQxetXb5//NAqUQv2BTHQIZKJBfP8HhNHvAsKoIR8isqDC89muKrpZSaCPdqls",
-	"XyJoIgI9ygiSJMcCK5OCCydPmkoGMMH1izaP2/U3oxIAU/rt1/7Kr//7llRHMAocWMKikAruAMAauUQZ",
-	"wYIph29j9tBUu8a1xXsWMASrsb9MKXboTm6icUQOYpl1NKhqr5aSdKAshMgC/CDCvREWwqVEVcShfj10",
-	"XtDDHBj3qRepO2YipLp2CdVbO2Fa+9iwhHgqXkvJZhl9gDpTJ4pd8SymKVThTTlPzSnuicZbH+Q5pAhD",
-	"3L1KYuzbl1SEOH30wU2mUqJWM5qBk3WCaSZtmN9kyxhDR6usWgW4RGctRWPtUnbgibjxepHs81STT9AC",
-	"uvl+5M6j0iYBOHEpCm1myTnNW4Fxe1xdRUsl6CDFSObamjD6YL2K7i/nnee9ZJveO7tluwUr5b0NiLGC",
-	"vc4GOWG2FHYZl/F+G4/btaDzgBZ0D2cMWd0ogtP1VrlpdbZuRpPGCEuTPepggS6R1iHX0K5tsMbh4pQb",
-	"8OzOZh2jmVK5vDg5+b//+/+MLQz7+3c3r27fXf/z3xw6u2/R9sNn34rvYK4RVrt1JsXuPR8D7IoPuMhc",
-	"vGjAROoWZhBNDHHm1RYBDr9r3AoBBZKasF6g+/VpT7jXt3z4aa08TpueUC3I3rFsPbpQoiD95GvYhZpH",
-	"uva/Mnl7YEDZfvobMHI1z1xfP2yINO+y1PU/u6dD2Qc6p0zf2MkApHCTkdPrVqr1SvOuPGj2NzZRqCIH",
-	"lA2W0rSekRiKjXaP2JLq6nqzdRs2lswdjW1iUVQIF0TzUTd0xGFuwO+lKf8yBfDQadok/hoNEorgNL0D",
-	"4EYDfVjDHEjbe0g8mPZyyCDZbIvIUDGW7e8fSG4eVNkbjUVsXUfrUm3NFMdeXW1oie/t+it84SH3iOkE",
-	"2+kTt+UIHe9trEP/aAxDBOftWu6G+pyYDv/aXpgKQlLTz/US5UTMcC4vTPIH04x7R5DiWXoJNYwXGzWN",
-	"frY5ZbaDZtVL037Op3U0ov2eS0XSZ1jh1kBls/n2AqcWDbzsr9wpSqL+OggRwV3as5GNE4FBqAhX6cs4",
-	"kgVsTK+vzkmk5g2ZgPul3h6lbwum987CplrDr1c/GtMNe5DUrbnQet6NZk9voDN3CLXxacaLFPpn28wg",
-	"SyWT3uUV214aDSYhR2gGaGLm4R1P15q+2vbVl1pVbdFHF+lkjV4XaWflX8XXw+5M2i+a1oxq3HvLK7y4",
-	"bm1d5iTxQrlOGJwdn0Ygn8t08J1x3njkUI67zDrzhz5itsnKFZDhpnMimiMvFVZFrB12FHjPTbIj6cXC",
-	"7dkxPsanHOnd1IK/1Vm+JqP1NMbDPaFLl8rI2ZRIhZTgxV1GAjmNPUoWuzEeg3OxYw9ottMowh1WWl9V",
-	"2jlYyKqkvmziRlmJLRHetn8URDqFcIhFwdZPsYxoXFj1MqdqhkFXzMRpcZ1fneEl2bbbacj9QlnoLrGY",
-	"BSjHShFhK5kYKZTAGdwnF+4V0w7J4m1MuOh1Y2Y4me9yEdBFoC2YehquV5qST3nEn5jwvGbRMb5yZo8r",
-	"9P543xBIUCpHrI9GLl+YPaLYRbebWBspN02r8BIc23oXV7bUq0TgCJv423vsrkmu9egtoOxaQ4XgqMn1",
-	"CiIRw6HOuu1qGGKFC9dEaUM4BMvUmjSYZc9wqH3M8yURawM85erytLksLRhKitfyEp1ewB/JMgzetUW2",
-	"copptg7P6Farz5wRhPXoqMgB4E6b73hKYC7m4YIzNUNYIc6SSC68DPcR3QyHWdr4s7K/bd2BbbIVq20o",
-	"pcuDx4+6xUuNXkN+GllreGFVHtzGtIWgyyHbW7m8mlYh9YuHNFtFesrUrrzmHafVlRtC2KBOjbMohMSw",
-	"T5X1OCHYGtXZ5gGctvpdk70Y/A4XdEprmrsDhdM6GgQp4D9TgScqAv/uHHiBBNcI2ARekCsZQ5v4NYZD",
-	"Mai/vddbpnkxzSJu43csW4MxqTfRNG9U0nYB0rJaC67QBdPQAycjn7MsicqdKMk+LnneZzWPVarqI6CL",
-	"5S5Hi+DxcghqZU0BAZ9MToTFH6payYKmqo+1VJEOoNdhoLO2O4CwdMgZnmz2gfZ2vHeNsfWy9WHvlCww",
-	"tJ10IbIIS0tJ0nfL2LHJM+w4KMCoXpR7YENPE64ZALSy2bih8uJbRMsEs4QAcHO4VVH/Enco0K4Yt0y3",
-	"9+ogXTMdt46KUGaP6tXwdutr1A6ytGbCWMcd4Ti0NYUYXoJEFklDELcvMM0KQeTAmjvTDK7TLITRy8Gj",
-	"SwRHWADCEyvs6vSIfsVGGI4slccmFeUIDh4ILfMY/t30hZUE63GuSvbqT9yeJAuSKEqZXdT0l9PcdTE/",
-	"fLhsC7g9se9NPveJ8CRXATHu2nA3W3NQVSEJw0H3Pf1LnmFFM4ucSxKa4jv4F1T9w/21NpiB5FMOPdSC",
-	"wifi0383QXJO85yktixjZiFEw9r3Zt9r8kuBTdeJBTc3axOTwz2x44RhYywGarOFm205hSCRysD8OAiZ",
-	"8BT1G7exgln98Acu0vvjZUFWdyRwACu2oGJKbqzApINrZtgZzJjTQiIQr1FqwNPdkMMoOU8b91tMawNG",
-	"Cp2dG+i8B+iXX6CG7hfPHdhGhtJtGIl2lt/ZAAILrtjTYO7bSN/84Mk64mluhxBsy3h6Kjgbg6sZTSjJ",
-	"Uhm076rcvoAX5o4kfEFszpQJ24OjaUKyDKWFS6LczKpJ+Yr58rBntmDzwWZCQysl++YSdmcObsiHJRG2",
-	"5F8v1Oa13pEpZbFeEzRmljo/W6/4ex2t0dtq+52aallhV9ZW42ZTbrTPce21347Jt3Cw/JGQ+lUnpDa3",
-	"miRhZ2ZKchWBDJ4R7Jo1BV05DrouDILWw55yA5SYleVXx3ZeH+NLGdzNbugdvjFZ+Hlbizs7rxvnpNnM",
-	"YhyqQdwDv93ONe4juSnBEwbc5a24Tzvpdj/Dso4n4p3NGZcR9ZFKRdiwZnExcewS5crCDRjVG6OcYx8d",
-	"Aoi8sw6jjx8OSr/hklR9hdWMSMhZuixjKmU9RIbXY5t8Uu9DvJrxCspTa/e9wjBun/wXHz3qm+MDSolR",
-	"SSDfRc3I4sJV8aKyqtYgyRuMLKO7VIk0/YKZHtM0Y27gV3AoxObFb6QNoRZpPkYqk2P9X2UPpLOLR4/O",
-	"HvYg0OcoowSEhhtcDoU4TggN9t9+4zYYgvC2zseu1dPxagkDLc6Rat49Ow+A1AnKOmgtNeRb9hfhTsN6",
-	"WorzNJYZsUCqAtRSPEvNZlf5cz1WX7A54yvWNQSfIMYhTasE5WRWe+4cpAGx6djB2+PacqtZVbvjUzcs",
-	"pqQcHOdcFNIalu+9fNxAZvmWSAebW9obK6OSynbo4FzbG3DekCVxaEVO/cwglWBBUlosIJ1gOgvqoTfW",
-	"oTQcci6EV+n6izQJ24KhfU+Ujc3LsGx1YWYaJBidsldsJ+UR90bXiPJDaxZ3laE51LkRrmCwUa3+mVcV",
-	"6nYP0bNNz+YBwSQHwhhYWtmwmDOCMjqHNJSUDlhoq7pmz5cfvFvLjE/BysW5gTaiE4f+MR7lRj8rXTsf",
-	"W/M+A3FYmrblp4AI/UaiJOPJ3Ja/mjoj6lJ01wQLiDn8ahNve8atWqDg4s2Ke4UjDC/fwKu9mwhAbKte",
-	"KQJs4JjNk32eMlwiz3nBMNfi2JK97ERg5h4/fLsIcdhjvIcYh09Ujz1XmCpjwla+ddtgDuoAaneuf0vo",
-	"r23Vlbdqph3S+EWR2Ui9EpSkl5USUqWSG0VEb51EW8AwOOPeh8I/++t5K483VWxr41ilSKEVL7IUNP+Q",
-	"qdFd/gizim0cSV8SnMqhpLa57ZvVVhvOrrC/iwWb5zmQDCpRgrOMpKZCoupDffyz5KAb2iTO0cXof/54",
-	"dfRf+OjX06O/fqz+838dffztdPzXv37+977FPrCcMIVC0GhVrfGGCcEdgIeEVqiQHOIaBzCOIK0zkr1W",
-	"liFvFuQUAgr+jA8W3NASCSLVBTr9y8Xp6dHZXy9OT9Ebzo5eCDoseXq7TiSD3LglULRdYOm9bWswUu9g",
-	"tLuWUZF+gA1IOWDllqZWN+UtNAgNTJCJbRYMfTnAiK8w0DtLjM9Ozx+Oo3lU3S+GW3logaMPr41zTGhm",
-	"uvXeYUkeP7zUfLzQbP34IXpDn9Qu8WiFZZNgOWbB9qwCJ4oIif70/e2Lo7PHKOEpQQWjSv656nRkigWI",
-	"rZWkLMmKYPJCHDrbJBv3A86OFPqVvstmyNclIEM7zar5SgmbbNCbA4VH8bYcrX00yrh522yg9aDWypDi",
-	"dmqR+LMJx/dYmeaKDLO5bPSt8Q0zvozN2yQAtA0kldYWSSaJ0STN/8LvAhkHoQz4luH9bITgC2XmQjev",
-	"uKyBKo+gmT8QSYQIM1cd9qEN2SFaahEMRLzYzKDz7GT93BZe97RPsFQ34XzmXd0X9hA2431hsllH1zBQ",
-	"b2ch9jD3IONrQHpv1BE/qJ91qx0o8SLPyJCm/E1HvTNIzPJKc8Z+Okbq9RZQBlvWjwyr4o/W7d/i+dfd",
-	"SYWzHrknpiNJxCGn9+RFEMA30CgL5BKo1a5J9MfxHtxk0TZVt1Vu9UYbhLUNE/c4k7VWEB1yunp3bMcI",
-	"TsthwAzAxhcED0rGHeRh+l4O+XSbv5PP+38p5PZwanwFmG8XHqWj6fDcpKYs/x6H9WzjNrNJTYTzOTEe",
-	"ffh6cFba2n9qChdCcSS2RRdSPdjr+C/9xtNxPSP6gfDVWCb7V/2X/YlsfjdEiu9r0Z+tOkHEmo93xFld",
-	"ARsp4e1M5OebcGKW58pp6jsWtrP/7dvi5QQ3VHPqBKUUwJn1c5Ita936fXgawacCh6cjbI7cJlW0He+c",
-	"TmaZ30gkwesl0YQqudlykEWV7TZ3aCEi5b7R7ixqQBvXTYlvQDutpuGoUvo3S+ep21dLHV9tbnOTbjgL",
-	"K4b+AE3+ghgz5ssD4mvRNkDjkSkHDsOlQI2iHcyCeqwsQkikXe6WNHbF4XYy43KFQcJUTdDc/c9zkJRV",
-	"czYwTLx/hnQB+53rYL5ne5PByk3T3yM1JFnGQsoEeXzBYx2ZWy5Lr6ld/+4TdWE/IIWpLSnzni3smm1+",
-	"y92oXR8lKM/CnFs3bI8EHo8vtsni8Zhjs8jOeeQXBruHKgeTBYkCJJPkEv1/8Kf/Hy2wSmbIIqLRLNT5",
-	"awCmtV+B7uEJhOsgTDUgPEQYrShLeaQnquPFgNejbCrL1jbr/njUXeXv8elOGyf6jFyf7E0dPkFeIhvI",
-	"QRbOyWyY17FrGySEIP0HGpDLptwbIvA2DlJbF8hIUU8nckpEDVEJX0TCZ53FcUd8GSnR9GHOB7UUD3vK",
-	"tyhCjPYza00V3/DVBY6erVK1ff/0pSuoUoQhzMgKYYUITmZIzviq6f30Dme/Lsyl/mJjAx5Oudu5KIvc",
-	"KJIH2GSiiHgTOmpl9plBgr8jUxxJte83dzeSfb9lnsGOkC7vWLbkAtjYKXib9fuXBnljgdfojrgmKFSi",
-	"GU1TwgYC/AypSIxVg1xlmfWKW6RuBzQRQedWJJeRWimzK6YQBE4hhHQ2a0QMtIC8LIOXll2HFY8C64Qy",
-	"vnZVDOiWOva2uSJjkFU8H/mBa53KsO9v7XKuBU/9eFBjsVYlrbOBgZtuSA9r0assfbdQqjz6dMAfHaMr",
-	"U+0HvDrjWSoBPhDOqdHMDDyumpGMSBlKG+7omhvpr3H/XmcRfeC8B56NI1Ab3bfJO/EIv08qDVl5FP3s",
-	"CnISxlZntv3pHpwCyA7CUz64T91WgNxtO/HDbCgK9m7RjX4AVX5/8o18SkiuhhmLbXi5i6rGaoC1y4LJ",
-	"AC5Fk+eEaRHwSXlFEVVyHyBnQzwWTzFl/TP7wAURwePWzxCLGVEtQlpE0TQiGYxmjXZIM3eEUU4E5Bdd",
-	"sCLLxttgczTHerI22LOQIml9fr/WvXlbx0ktZG4dYAOAZGyGzaKsgrS+NqBHjzvInIAtbqAAa3fhBG5G",
-	"y+Kcv9Gh2tqfWsesShNaT0fTdZdxNjV2AjdI1aC9ylqTk0fnfzl92Fl9OMTMjvmF/aMH5wr96frFU/To",
-	"0cNHY/Tg+MHx2emfL9CL6+f/+M8fnj//7vU/L5/889nVP//z9vvx7ct+Pb+GFnGGubqG5mkpN0Z3EV6/",
-	"QOen54+Pzs6Ozh/enp9fnJ5uzPXhzq4VdwDcpjeZ2+u3fKP1ZBeaKu0GqheYcD6nxEW/LkZLIqbkaE5I",
-	"XvEYzul3ZF2LXoHmDfxHsIA4u313plQ++vwZvEkTHqmrMuVF30i0mvGMIM1cYoITcowAHw8ZkCatxVX4",
-	"x1DHUeaJMkK0IifRpyN4cIF+AkTtn0YIy7l0WYiSTtkRZWP000hCAugRZT+NSj+UFQ/H6LkQXJiE2dyA",
-	"xSIDZysNY/714aO//PkYvaZSSZTjKYE2dYWQXJjctteUzUtEZvjJt+fffvvnY3RNJhI8eI4fzSiGKHck",
-	"1apJyhN5IshEHi8Mbg38ofzB8SI9/slAYCWEGWRTu1tXOU5m5Oj8+NSD0h190HuIvjN7WJbMjM7ctYRz",
-	"OroYPTg+PX5glPcZsMaJ76qcmvhluROvUnDkSXVVuVcFkTln0jDW+empSVhkykFE5nlmU/RPfrbeF2Ox",
-	"9Q5UuG6tzarcz+OA3esWcGxcULbBeHiIcvInDtFYf9Oykx6oAgT7bAsMGvS4StOrqtDI9Lx+wtP1IEK0",
-	"ItdVDWs/1yWAEgX53NiCs52NXBt2g9IppCTulsSfxxX/nfym2fuztTcM2Eid8PrCvvJKegReEAV1gz+G",
-	"p1K9cvJWH53PH/ezYXZSoFD02rHTQ+yYns6etowxXjADC9shN2pvHkR4eCP2kSBPy8CmdbO6xe2EcpKQ",
-	"AMk8Vk9JRownuk68Z/D32mLuwfI1oj8MNNAzYYCqImOKl1AdvN4FERz6opaoRYBRboja1UL3cLa9mfU/",
-	"4A9DISa1U2ICV4lkRpfk5A4nc9MtNHxlPcHJ/Pv8yrw97BjyRBF1JJUgJgukolqVwkgZFutAeL95iaCE",
-	"52unPBs9MMUK32FpXDY3/3hNFYHO4RJRdYxuZ1Qihec1fbCSR6YB5U7OaQkLWqNsMiMG+TxM2Kf68VZ0",
-	"HciFZohrAgnUAcqWoQqYMJrwgu1H9Fu6zFxNVVD0/40oU3R1T5JsGjeNZd+auglT25Fl2lKmTAIrlegV",
-	"xga4NPp1LjifaI1b4jVg6+1Wyjvq8CxtvxhfwhuHuBD1SH0uQuAg5nkdphzxyf7I0+MSfE0nQKh9Xn16",
-	"jN1rSfGb7r7r2f0Np2d0r5vtJcn2KmvgzLbJmvfwQoOo4Or4pSBwN1nb2YBT1xc59gjVVWX2edy5Wf/F",
-	"WZD5diz64LzKGV853bWqx6LSFJaBm4oqacTiXu9J4bdMiO1T1Vdhj1dlNUiMaFqjqLpiors1wlOyM0EX",
-	"P/r15e/+INebJhzYEG0lu76mc57RZL1POVGrmwjra6YCrcyE3c8+uJ6oB96BslAmxvd3JMELYmTCPveh",
-	"BK+LyQGrzZqK0/1rzQ4nr0EVyG4uLPKnnT2aE5LLvag9shB5VrTrhTf2ncZlFsjUMScKOreI9aW13W3n",
-	"3M0wd+gurHqy1O6/AW1PwndsrcPLdl/+eAjNOJ4QH5ZgpXyxiHmKfFLSgldMuQnt7oFt9F0Vl2i3M8oO",
-	"YIC6wraYbFkB+N7uZcodlsSBjrT7yp64Nw+mB4a/C3HS6KdCaRu97JRXCs0w9FJ1JIFg1gIK73fsVnIj",
-	"tIuqJ+Vbhzis5fYOPqylZ/cuI1KSFGELw4emnKe71PuCB/SGbFBq9wqH+/69rLgnhjpj8KPYCoWdc5ZX",
-	"sxTlK+uRH2wk37jYvz6bOMv4ClIjP+CsIO6Ab/Q9gXxWSCS7sGA2ft7YGLIljkzWKxfmX1UhROj42+r+",
-	"4OEPI4IOmmrBFM1iYyu+l5GvUO6BhDKrQa5c62kaVy+qerc9TgojiyRdxi4UL5KZLZIJTMumig6dVuhT",
-	"0Bux9qFeosy0Jq/lBj1qAlCHh6wqmAYOWpZS+cM+CA27KUuhlxyBFAV8x5ckTliLnDnuKbZKqM3AsFcK",
-	"ZQRL5ZokxgYta4arvezQWDeiMnxBXB9tzlq4WWFbh73pofFADXq6hiJb69rHVCOUknfEyIpABVvZ3dT9",
-	"gWep/o+P23iqnkIuy6jHm6+hX+u91fI2bnAorVPSEqbVu2MTbvT3XlM2D7rNqhDUDhVye3md8CURS2qa",
-	"rtlbLKARz3CeE2ZyfTCSShBl66IhP/lubatKxi6BZVxmseujNuMFVPTU78d3dug/7sg/7sg/7sg/7sh/",
-	"2Tty/zeNE6UxA9JJ+Z36dNwVokrcpjxYPH2D19ZwhZg+zjIiLPntJ6Aqj3HT5l8/a14Wt3hOqotiH4an",
-	"hZ/ag6O713k1i+vlEdCcuS9r9sQKnJa4w9+LdLrnvdBD/D42A4iR7m03fqPp57bog53oUNXp1bNDSKWY",
-	"NHIlILuURXxhZVDcFWNe6eVRbSoy5UShuZVz/5+fdhSbHMb5b5fW05toaGXRiS8NPjznjEjleubudmNy",
-	"LKhsCaY/hVd6+rqhl+denN0w8/t+eSNr+ZcCZ7b1KTZmBRQwGYwDwhJyiY7O/HrnMDMyhzzfZMcHY7/v",
-	"Wo0dj87CClGHbHiy7mNEP3ewtj3evVHCaKJfg75U8WMs/GN2R+7dmW75/pZ8Uvu6R6vVXpuvHzqO/wXI",
-	"XZc6JylPioVdR5v4uZLP3Jt/CKLDCKKgE0G2Lt25DGdqkel9Siej8SiRywq9rmB0QiNwQf9ysm+nCe1W",
-	"N7AHB2FpEeb3dTIXmGYtViOkQmN/RndrpH9jMqLJJwX/8fL2zWvjq9Bvv3/24hjdWLQhLAgyTZ/Qasah",
-	"Dt41C2kamG8wzTxptR95/AZAaDaF4hYBTr1XmhZQiUoEhNPBY7GjdKi6McLZhE4LQ6xWa6T24sFyFzZd",
-	"hYwUSuAMfJdjJAuHOmdrdC8QZ9naoB5RJR2uJ1rgXCLFW3xC+ncxP+LD0y+XX9t+A/t7Ej323kuVr0aQ",
-	"iQPp26kIyGlX2Ny8chjbKV/3qq2DKTm3uEuwK/Mx5iRXKCmEIExVPRH2QLfe9XawsD0WG7wt/XX+2i/d",
-	"uQKR5GDepMJrebi6hPsufR+KeL7+EpnMhrub3LyjAr7NDLcai1Z1VeEb/n2hpC1ogpgOiGgOV36+HiPJ",
-	"bZsR57HXp8pcdJDNM27sO0tdodZXtPN+267tyy3ZPm51f69E0ZKXeV2wnUqT/fP3E8GL6UyhIoeOOliR",
-	"PdNPicJQLpLZqh9/fWLph9n6Xiqo1T4XeG3AOzFiZIVmXCpoaG3VCEY+KSQKtheJI0hKmKI469AovPcO",
-	"olaU4/VSLqrZVS301IxQUWFRHgwQxJv63jBBfPIcFhZkc+QDIYN4fNpfg/M3Ym963N8A4mzn3BWGPTGB",
-	"od0sbA9aWjmvL6KrtXLmUwfXfQjePPGaTfYQqd9L8oV0g4GyWE+0hzh+yVcWac6UnFpqIMX5XJs2kEEG",
-	"zV6xrHDUd61fNHdlheckrmP8gOf7EBmHYvBXCjqlyioRZB+83oexn9l37pWQ+HtKVzULjqWrWnIgymxz",
-	"Rz4p+6B+kfzVFt3lmcN+35PeYr9/YJ3FH3VP+kpN9NhDckKrHpctFcjVcdkH0W2fzQPfxa62uhWi5o4k",
-	"fGF8gnBbZJSRve1FpTTGvO8l739tct9M7BnAUYaI+Y65rgQbIuX5LZ4eTKTEcfruRdhxyG7WC3OuZNN9",
-	"oOp4QCzUnQ1BGHJUMYhXk6M3MNVIHCIEvLonddnQ5UuoynGB+Lyk3qH5qOXUnmR82lr3LNav4Y2v7+zC",
-	"vK6J1IQJyUHTPw1lRCHKjpFDegbF2HRxTPcsEk8EMXn5cfeleeH+8nEfMCcwNQPw+LWcoSskcyyIharj",
-	"SyJMGQiU8lCpuFjvf089+JOoon7tNYzdUjaHMR8U1qskkQI2UTBmUkldOkr1F0C1LvLReJRgltK03ly3",
-	"R91LsO7EIGX3r1/56iAnyp0aI1Ptt4dU0w0WgqY57fzzwbzyFbsurnnBUtscqJvKr6AVDJDXrB4yZCZY",
-	"WAxBqGhDEy7U2qb/oinf7R6YXIoO+9q9dAgK2sH6Jke7BVSR/YzjdMcAum6QE2WbeMW0gmdVB9Z96G/m",
-	"66aLzqFvHzN2i2ZhcOBMBy9AqFczWiXrGKSaOy3vKq2DSpeYsRc/KWGCZ/H9eg6P97NV8O19aQm9zhHM",
-	"ICP94Tcxk1o1TMv2fjhNBfSn2rHqQJYb0N2bwXOxJOLohjCFnsOrxwigVvV/fyONagMIqivo9mwWbPy+",
-	"WGE0w/LSSMsj209xbLjyiLCUmHYH5rH59wwvCQK5DaONrYMYMheMEx/+HkhggDROM8Vu0ajIJ2WWHsz/",
-	"7JXtaX64U9E2yQhRA6o+Xuj37+dpbanL7plXeNojrfAtX/XBIYsXZceG+eIZgrAF/RP1EWWmo4z+Gboj",
-	"akUIQ2rFoZ5e7oWbvOzEdtUC1nJ1T4YKNWHzcQKqJjmnZ7en5xenp2P04PEMqlj9mnmMFnwBOXGsH/Ng",
-	"9ftknqv4Db6y/Z4Bxw/b9jeaoLvlE0HkjBHZitT4onxpe+7YKynd/NrczkTNiEArAqppom3zHeumU8GL",
-	"vP2Q/c28cgitA4bq2zzHTH0P1OidsWGmu+dkjctaTPqAjS3uvbq9hOQsixzWfPEG3X9njBmX6mhO1vIE",
-	"J65nXyQCCs9fcqm+I+t9ReS+I2szDmZ9Q6H7sOut+7KnWW9PiwE7lTO+YpChaGAobAhmR6Cntb0zIdR2",
-	"efrKvnMIst0ogtO1C6r2cCmZuW0UOlCGpCL5TkWtpVRvWWvX8LsUtv3KGO6/wr0I3DoLHVbuNsc+SF1D",
-	"nTc7k+XvtXEx7ClBAOGnFZHo43+LlIifeSGYafwdlal/t+8M3YOvKi/LLiKWmPWcKUFJI6TyBVEFfy4W",
-	"+ZFWV9ovvL8Xi/wlvHWIK8+N1teM0IuAGobdmhIVbXpfceXMf3/p35ErbRcr2sulVjHJYS+0+rgHucwa",
-	"jNireOnr3Ln7FDC9UpuFS7ZmiSrTTh8VkuxjA9rh6P9G1GsLcviv1AOqNcmIMvLSJJYE8wM9ZcL4VWse",
-	"4bHNx1/ZpuxSYZbuVnY7qIrYhr3Rz/dIoDeRzMkfZkRYIAgq0QxDAIovd586H5fo5dL3g5bxNbQp3Ty/",
-	"mt4nirSKTCL3TZnb3nBO7cWbFXQIRgsi5Y76hzWIxrs7LL/hh+utbMbq6z+yszduEIjwYgsvsrd0Jjtk",
-	"b2XRLuh3oCr2cDXffzF7OHR8WN/k0x2P3M6bO7eyGcGiVca9oCx9a1/aE3aCEni9r/ZzvaSEW9+WjXoA",
-	"pkpfzZaYSPGxLYk3/9692GDciIjYyXqrn3+FquUerDquyOE7R7qc2HYGMRltYGjwPWBTmOTO9txp88rv",
-	"2j8Ga4h5x8wCvxLnWLShlsLCbMX+ahbN5w9csugNuqGTmxy6PbF8J2C2o/XXhZcNs2ovkDOonaXYMPnd",
-	"O705PAqeJJglpCXX9Sk8/4qJGYRQgEln+2W+E0mk7MBJhIT+G/veNuSLFa741c+dl/aWlSOQeJpnmLKB",
-	"GadlPpjE1HYSMtndoCtNABoTcuhMnh3wOzwy4Xm5l57f/s7BbDr37Xe3YdufJMOnMbfcldm+MaQCoLv1",
-	"7lMC9DzSIuuAa7gp3zpIAoUdrW80qVzD3vHEr9K0nNz+gv/l8g+rT9THPRBoU7l3vZ0w3gb8awA2PU+p",
-	"2sWi9uAcsLP6Eg6ZNm50Feh7YEeChdmjWHdeeL4fcv9Df5H2hazeYVZ0TJsr1YmJfmO39w4QsuvacS8d",
-	"5NbBS5La/e3pi3KLaPis90Kq/hLSMenv302NlztYzb/OSa3xaBtP7tz8koQ5l06khymESU1wS6KELwia",
-	"CL64MGDVWohM6ZJAh4EZZukYivrsV835YRwwiOeMrwLd6Yw8MJPYJ4XtEMFcEXi047MN3xxwtJmBqvkX",
-	"SVa6/3r2oPXAnL7GqLjn94ixyQ2dsneFGvWapQEGh2q5HfA0fO2IAlhFzLyvPDJ7PMEyFh74YcYRLQHR",
-	"Kdv5siNKI52yV/vqd2I/fuiLKE7kG0dd2/fOvKnpDk6nhPM5vYeEkSQpoMPtxY8f/X1gEOfyTslJjqVc",
-	"cZG2hereu3f2sznu836zxi3EyQ6BaT12BVrRKevC9b6x7+y8glwqrEj/1sYwjRtlVZJIV0nXrDPQpoky",
-	"9fjhqKOZ5O8MVtQQJRafszv31QXoGlhYME/IO2Qcqm/lWiqyQH96mvHCgDxIdHZ8+ucLJJUoEgA9A0c2",
-	"RGsScoTskpqK43vuWLj3IU/0qAbz4j8GHnguFUntcJoG95Ad9U/1kBznO2arw3VGtmKokfEXckcYVBqC",
-	"CtCcFeepSViVa5nxaZlfVyLW2J4meU5YqOk1Gcwd25DyiwAAfV9SKO7caVJzt/YNVV0+HnjjIA4eqvqH",
-	"FPSsdk8Jz86LWkRUka+vHpEePs+nGnP/5d+Kz0kH7MmteeUQjApD9W41Dc3+v5HIrOESYYac3Siw4vpR",
-	"RqVCM56lEpElEes7nq6/kQeyfq7S1Cxob9xp6XXYaBkMatpghrbmDU6JM4D0O2B3Qk08YKxxluzWSWx2",
-	"v8zNibkHrsmSz4nbj10klQTMFTPIPsyVJWZUzmwb+piSQJMZyrFUFhVM2kuOceuivyOEIczWiE7MZsxw",
-	"av4oiUJY0pQEtEhTG/yBZ1jRvUV/3ee/iLrwoSRuTNRYeqpKczAbslNOXuqvnMxJC2yjsYc/6Be/I+v9",
-	"CZZyhG0N9+da2pbAiZLgDNDsyGof3sElESlN1JHoTOf4YN68PlhGhzdgb3DDKV0SiTCyy0J3a0SVJNlk",
-	"t9zmE623G95fzx598XYYe+KoQlMtvw6LkLGjpe5BVlYT+xp99UsryjtOYvnWQY6hu736nsGUE0ifRwkv",
-	"mBqjO6JvR2lieiWOr9wNP1Zn0hGl/3msruW9HcZXStr2/kAMhKeYsgOewx0scX8Ky9d4AleUpXzVfv5+",
-	"sO8c4vSZsXp5IKaCkBTNeLHjcLMlyUmCM8JSLKK0ef4p56I/dSBh2f/oQJRcOy+E9YXvvoP+dP3iKXr0",
-	"6OGjP+89sdMg7/jr3UPrQ0efL1Vp158B/T1xugf4D/Z4TnsLe7uMPYr6p9bQmROSV/krkFNvOgotDif3",
-	"77/aPUCCwJy+Oplfjw7/NirTJX78+Hn82whcJPCPj/pFsXSkLEQ2uhid4JyeLM9Gnz9+/n8BAAD//w==",
+	"7L37khs3sjf4Kgh+J8Ize9hXSxq7O07stm4jjXUbdduOOWPtBroKJOEuAmUARYp2KGKfZh9sn+QLJIC6",
+	"sIAqFJtFyT7+x1aTxQKQSCTy+svfJglf5pwRpuTk4rdJjgVeEkUE/PV4o/+bEpkImivK2eRicq1EkahC",
+	"ELTEKlkQiSRJ9HcSYZaijDIi0e0GrRdYIbUgG4QFubSf68GwIBL+1E/p/x9PphOqX/1LQcRmMp0wvCST",
+	"i8mt/rdMFmSJzTRmuMjU5GIi3RQm0wlhxXJy8e/GZzDW5MN0ojY5Mc9TNp98+jSdPCmE5EK/DmcZXz9b",
+	"5mrzA84KMrlQoiDTrcU+F3ypF4FeUXaHFgSnRCA+g49yPCfolsy4CK4gMaPVV7HEH18RNleLycWD01Pf",
+	"FJ99zEmiSOohvSE0yrFSRDCpZwJkphIR+yukOErpbEZEaFLuyca0qCJLuTW/h575TfUDL83DD6uvsRB4",
+	"A7N/+RRep8fNsVpUw1I9oCC/FFTotRlqVxOYcbHEenMpU48eTKaTJWV0qff2rByFMkXmRMA4r+iSqnKo",
+	"rSVm8KWXec71opb4o3n3+Sn82T3UG3ipd1Hwv65l1ch57t/ua5KRRHXypG+J0v0sMNrZo6+/eeAdTwma",
+	"qDZzPSZqTQhDas1RSlY0IVKzORWIrxnSo5oDjtNUECnhMBdMIcV5iNOkGao+QzufW84zghlM6L85I9EH",
+	"8oYuCfqVMwKnkOpJrala8EIh/SFlCCNBZpfo+5sniM5QRmYK8UKFpqhfFSLhIw/9PunNljlnksBxeSf4",
+	"bUaW+p8JZ4owoCzO84wmWM/5JDdP/OfPUi/gt9pQ/yHIbHIx+V8nlQg+Md/KE/deGLFJgh/1iV8TptBa",
+	"cDY/BiLa3+nXXiWwMSDNBc+JUNTMNREEW7lSnrYUK3Kk6TjxHHVmGb/1haDzhbkvSrnRtZj3+nH9u6a0",
+	"mE6kwgpGcFIcJ4qu9FxSKvFtRlK/FK/O27/LI2im5N45LVdbvYDf/kwSmIcl0bPUiBCcplQTF2fvagSb",
+	"4UyS6RYN9zFj8w7vvBjjBUvIkvj2D1cb29oR+11zT1pPbdMfq3hmmAm+jH96yWV9oqU47WIqMiOCsCT0",
+	"7RKLO+9XTv8YtnZZk7vth3nsUv3cCMSC19TXNa1L7XLHaguwdCu/nMAW9XHKDmzsZZeeu6p+9Z+dnrYp",
+	"6jikKa6uQEwjLEvhPEVc6D+0EjUrtM6mpXP/6Jalytv6dOphrwYX9b6z4qrmo75nvWw2QF3y0qzOhb23",
+	"t+PL3mX9aq/Unsusybp+nvUyn0gWdEXek5wLj5y63Sjzj5ZO194ue2lKv6wAnW3guRZkRaXbp/YrpeJi",
+	"6w4MzW6LPtWLa9Oe2tWWLy4n3UG4a4WtteWnW/MAvZ2hlEpFWaKQIh+V1KcljrQzOi8EVmFq1MnfHPVp",
+	"a8j2r62aGNg7mhHvYvSxT7HCt1iSyKUwsiZywF3Fs3TQ8zllzDCFT6BE8pNvoVSAyQsKc4r0ZCJXrBbl",
+	"lJrvfe+mY4w/miwQZ9kGqLrAcqFtwTuSq+N+hnbb12KVaYPX3VR6uF5vd0n5cstK2nqPg7wzS9y6nJhc",
+	"E/+9nCwwm/vI8hKMYMy4WhCBzBuQWmCG8EzBPwnKsFQowbm+cS4NGwIF9C/tx2mNbKWN4hjdL34EL24z",
+	"33deausb3SyvWkyANPolA5XTIZfJtlLqfuubzWMsSUbNnTJAJx1wAjvUO8eLvVaGey4kuGP0KrfSHXQq",
+	"OERi6ePOG22yYSQLmZNEITchtMYSZZzfkRRh5Wc9QWZBjePs9PxBn8ph3Bvub9916dGAzk73p1bAAnyk",
+	"foIzwlIsBpJ5Jgj51XOzXGWZ9cwtERYEmeekn6r1k9KS22vKUr6WWnwocHwgxtm2jhrU0MhH1aLmg28e",
+	"/u2R72HhcbC+4VrizrVUWguqFGH+NbjdaM2frPS56J5+/77BQrz7BmKrPTL4JTJKJLq1riSMNJ+rr0rx",
+	"ajxIasFl3XMaYZr0an0dEnpGhVS+6RKGqJIIvkeSzhnOEBaCrkh6WTqO0HpBBNFsJQicV03MKZLc0Jcq",
+	"tMB5ThhJy2VLyhICK53xgqWNG7/bxNaPB2cKo0s9wJqqBaIq/sU0jVTHfy7SuZ+K8M0A35G+bAe4C4ha",
+	"8HTgnucZNlve6UiDh+7jXhBuVyLoJwqf0vt4YzU1/bU2fnHNegdFZEVEShOzxXO6ahz5+zs6VkRQtemj",
+	"1LV7Tv8GTkNI5aWWih42rWlVcLlplavkWX2chrCtpMq/W5IXwhoeA+jgrK5OIsBD+mlzV/vfjO8Ii2du",
+	"/bjw0YtrGc+ZpYn3Kol3shqxfKOltmfxBUu5z7i8WRBk9FCrKBtGtdIGS/0vqoXeOtJwsZzcN9sf7GOf",
+	"phNz3fqnZr7TR8Zc50bopiShaUNXD9xhEHMqFW9gJ8e+TtpWvN50yVkOq0STYyC3L7WD1fDgGalUESJ8",
+	"hT5bWTfvluWNFXYxRrjK7Qa1r8qkvIn7GaNFG/vj8PReW4G4dT0PkOodl3L0jTRMyO8i64ZyrI/HsKoz",
+	"2jYL1OYVJvfbFRErStY+v1AtpBMnC+Bpjxi43Twt9+S+b3rBC+GLUa8IQyneyCl6zVmKN0bBmmqWPn+A",
+	"FrwQEhGcLCAk5+awLcbrrpCtkdszsXHx+y/KnInAPLq9XRnOc2uxR83heYZz3xQGhlmwuBt6RcC59ozM",
+	"c3OptRenv6FsHj/QW/MD7yiFkjQlga3m8Usv2B3ja9bmQLPKmn+McWQlOzjH9K8ivGN1d7jji2nNZwbk",
+	"qtZTTcjtSo1utYM3rR3nOu+WJ6rGS2Fh8Q7PPc6Y9mmKuRfae8SsDesJPyic+bZuWybC+O758DJu7EBb",
+	"8g4sQ79CIMjM3Y2VF6VULXvMNq+WlWKFwYvpXXGOhQpFK4fN0K/lbTsJy8nYoc1AIQoyko3nkksESQlT",
+	"tLHj1dd31FhFLhCecCY5+ICXmGaT6WTB+Z2++jYy43NPVLwjFKywmBPV71O10VaYSvmrxswjXH6WkLt4",
+	"/BoUavlhMNIkuABWqB5Fa3B/KH4HroI5k+gv758/Qd8+OD+bosUSJ0dygc8fPvprVFR0D9tQUbu5hNeY",
+	"ZrV0H0lyLLAiKbrdoIQvl1gaL7p9RHO9WfKlVtiLNL84OZkilej/609UJi9OThZcqoucC2WeN/NCkoiV",
+	"SVlrJsid9p0YWL9/WwnO/1kQ6VSDcU7JkrJChbSCIIN3JB/4WbyWOOBGjGLtGg12YPDa4pqs8UIbZTNF",
+	"2CWocs7kBy/3koNbg8/Au2Yv2zLj7uzBg56Mu+m94hhuyl5y8KVV0e5r04Q8I8mCpEVMNKh8smE7BKed",
+	"Y0Glj40XNE0JuyaJIL4orrlmUyTNA8Z81me2YHRGbUhSW9Sc6CtSIbkwln57bRTkV9K4DWreaH3x9lpd",
+	"WlFy6WPRD/P1gEwzvva7wDyOs277EH5QeoPu50uyxPbrC82duEQ5VslCK6wkVzJKaQDSO6rWN6pyWdT8",
+	"E0DPak7TLRbqZsD35JfCRtYHiJHbTf2GisnUtrHmj6qRu/t1XY40M3ePvIKE1FKp95PhHMno4D2y7gul",
+	"dzaYCQHOpEpvnZojahVIE83W9sV29MmfzRR1rsq5yTITOBxcGhQyajCin5FqeQZtYdbhL1pilyvQSokH",
+	"wYYFQYaR0czl7Cc4y4xO4Qmr4oDHUWKTrAYJDtPKjIAyBhCROMtg19Bfvr95fvTNXxuOUf0zf3x7aBB7",
+	"d6nldZr4TbpQjkItZG4pb19Rm1XvBl+pQVtcPyr7oZ8/fBBas3UPl9OoDepfar7x5lh3GU2pVsVYyf6t",
+	"77Vy/B3xBIWfUzYnIheUlcLBqMxfSaR/hO7I5jgUh3uOadZIb6rf21iqv3M+MLL3vmDDfnCNaepdcVBF",
+	"hoqDUL6v03a6I/tRmnV9S9yoDX27YU3Kzmsy3+zZioTEkYzPIXlWcYQZun5+885vLvkNxC2Wa75/xrOU",
+	"iIuTd1c3L6ZIzpS21f79/fWz9//Xhxdvr2/+ffHu7fubD/C9NuHmVF28f/b67c2z9tin045NbJsPJvSe",
+	"ESO79YPpJfpNH8JPJ7+ZQ/npOJnNt6s4eq9vGVKGf6RqYU8OPKGtVyqRwnem1AXBxYUkIUelvmyKW7rZ",
+	"rI8MLYFTbYifjfzVG12+6eAp6nC3+o9D5ep0P/XOscGzvokOECjgS2CpfEfEa7DePK4ILeLcc9rGhOcu",
+	"0alWmxHjCCq+/IbL4LKXBZbPMrLaltK13d92uuRYyjUX+pa8IxtwfN6Bd1hPuWAmRnj95vU7VEgihvnC",
+	"8h6qZHxO2VCa5IKvCOtONYHYvbFDyIAkFoHZnV+1yviaCKRPnACDhwoZmJ4gUsnvmaKZN9NTz06QWSGh",
+	"3JEbTwQk3FBjxZoBqgyjyHSDrooQExD2UkwQEGaypooKglOEld7uqRZgelL6wQtE2GoKck+LU8vR3otb",
+	"c0qAKXpdRLAHtVeULtIGa9d5y3cKq6PTnataCYNdKlEKtTD2qv+GeoelRPlCYAklf/oCfPP63eprOElt",
+	"q+g0Vr40DMmGKXnqT6Z3B7mtmnGBMKTrotuNmd15YupycZVhHDdVUpc7/Y/fGVUxIi1RSyhDxbg3lxIt",
+	"7ul7UDYXdIWTje+gS2sA5xUPxJHRyaCQt+D+Xkcn4qPIUz/K/QXBHefre0lGy8hQnHvk9jXkMm5HMLC0",
+	"OSkguqpSSHNXmKCVls5aoXbiuL8usrTEYCo+SfOUZHRFxMavdNhoWHvRdE5kwM+RWj9HJPmKAQ9Hp7gs",
+	"cTrgtYwr54BuK9VLzDb6/lYkyyTiM//12ipiXWOq9Ov1IWDGHY1Tr5oii9vamN56CBpSUmulEtt36KYq",
+	"0FBig2ZgsEbmdzWmNC05oaJUyQGW1GYf3VSnHfW4jt/2EW4veTc+4O6Nqvvn6Y71lmgwkTnvRhFzRUfy",
+	"6EwQuWD2XZ15LeWDn6aTueBFPjBN07pAPAx+/eLq6PzhIzSrfCGykUTU++7oI5nhW5INnLjm3io3Pt41",
+	"Mtz78gOVdEiIkqcByRg2G2czIkjqdUVpVb62BcZhXVfJbYgJTjMUABwHavSusjkXVC2W3sRUiJKDFgWO",
+	"V5RxPSZSC16AmY5nBL4C3IhQ5RbP0pfMXpvtZXBGIMN1wLRzTIX/ZfobrdRLhZO7sjrgluh5S6R44HWK",
+	"Em869TU30tyAXEDMThY4M9XUYNoFqjI7/ah5hVfRLay0QClBKKYTwbNQJFuEnJ096dt+KtIl5AYA+e4I",
+	"yU0GMkNSkdyfFB9EZMix1UEEUSBD/Rdameftv5RMIaOrYNEWpv2JP2dbYCZdWbTfUnRGqgNIQm7DkMQb",
+	"eYwec7UAxi5YLriCAFZdzVIkYybNxaZ6fPBmx0m88gVMXgEOkzmzvMi0lYwyri19BdX5UmERsMrtO69d",
+	"+n9knl4O3/j4YEWEDOkRK4r9DPJzsczB5e2lv78oqoEao231JOPJnYvu6A+WREo8J7IqmPJCyESoI84a",
+	"N9EEYXJxakEFdyeXl0wFWVJdstX1HL7unxKFqc//1qr7bhPRMnWZoMZn7ZTc2DBLuBSrX8K4S0jTx6fT",
+	"/milqMQ0RfjWZPlJks2mbgmlFylq3m/cWN6gPl6S61KcbUVrwRAVJOEilS6fTyIj/RArlrcWcCu+HMVm",
+	"gHTffQLSa2j8Cq9dYom3CKQUChF5CyHrrFUsXq2ksZkNgobZeBefUaXW9hvfHlVuANCJLwPAaU3bOCeM",
+	"rBEIjgWViosNmnMiEWdRYZqWOtTWZZzq0fuuulJRgzrrc4DUFYdGFp7Pw2L1gd65OCWg/8H73eONi9e9",
+	"AqLWEbelvWx2wlWJ8+EYXn9Bfbgf24mIrZqDAUFs867waduPJetEd8iO9dSYARKiC13r5wA/0a9D7S3L",
+	"vKnGdvsdQOWveR62RU7QcSYIlgElRg5TlbRG2L/Xdjz7+NRNzY3mpQPFmVVy491mS1e2OAAXDgAye3T+",
+	"9n5TlQ1VEP0hEPMmN/W6L8jOrJxH9e4Oer0nEvLOfotnBlfoHn2YbgQl6RPzK9+R2sF472BIo8DYJFif",
+	"WZ+RqnjBPhooRQ6bfYrkIVXOlLAzBcE6SQibltUbNnwWreiAE+RaEW8VleL87nX9GjUaWp/REXcAzQJr",
+	"e12O18FLN45eA/ScSvpHAJklNlqzVXquHwDDzu5mlT0kNRmmjdBlwllCcBZypiiveHeQTmadwEPbGs+j",
+	"87MHD+Ld/yHkiWdM8CzzQgalaSjBqcsH2nGQb0mi1Y6dfJd+cTr8IPdkxHWe8jmjMkSSrsNb+CqvXvA1",
+	"0t9AEefZ6anfP9BQwQYZ+3HnrrKcawu0Uw6yi4PSHGZe+Iph7khp/zncZeP1dHOZGnQT/SBAGwKuiBMS",
+	"/hNVVtf4aC7VFJXVMgCaiJGAUn1ZJAuEJTr79vz49Pj8+PTk/JuG4Kwdvq/7YQn7MIJyIq5Jwn3YJFdl",
+	"eRDWUoSz9BI99KRslWHYXiOEC1/u1jv9MVIcwkNY1cqSavC/U4MqSSXiIiXiEp2ftzCAaxQys3j08OHX",
+	"D/tmVZHrGw+E0v5tIbbM33U4ERVHWN65dAPIMMH1AC2VkAOkFlhdorNHZ8ENiVq8NaHaGoPYoBv4DrJw",
+	"jDPt+vpFVU1ioM78rB9nc/lFQKBQBmqqh6QcDwOpKVjq9S66gmNw2BQspakDoosG4ZuUb7eT8i+PEOVL",
+	"qh5U1dnyDkaWzDcTuz2Xnz2IHkALiyZeK8g2CFeQR2CB9zQzq4UBvom9cLeZQ/m8U25aQYp2lVcNq8Yf",
+	"ZkbD4E8Bqh+cNQGPpIffGkusYmSqLF9Q6JarhQkdBe7qXQGO62Xx0lhd4bj09hIHnc2IOpu6G7qB0xnI",
+	"jEg0dShzSF2B5MOYKpqIOoNhVWKdVQle2jpYqm1n0jLPiC9b9LnWdRp18VSiJYe/cBQWYa32cYCjCJxe",
+	"PmWZDkA3ekG9MqevLGhNbNGOJFgki5Bh477tO2uBdJod63RChAmDE76jyZ2sYWy5QJ5eJVBCX/uXiCxz",
+	"tWnstAmhaw1JqwXchZY5hLuGOeEagn5HSW1ePq2Y1XJDHV+jVrLoBqxtVK0uqRO59Hk9b8W5hSHOBjet",
+	"AYRSGLxGjJdR3g1RXkdx+bonJUZhC51SLvxky7AKwJ4wr1rxpjGdYCZXFpPcH1wxI91ke4o399U3HKGi",
+	"soYsXQNXO3zXOd8QJvmO09B8CbEcP8BDlrmDOEUG+XhgPLJBZx/EoQl9eLnGpnLEix3rBw+iH+mrZoAQ",
+	"o4o0kr06T3wJrFYGc8xoFYFrC/Lt8N8FL7zKfXc6Yme5/ijwDPUZddf1vwDgUOuMdbKpwhOyAG0WgPJo",
+	"hmlmvY3CItdV+QI+WfWCqp2MIZ/kkurGJnFEZqlRn0SDblpnl+jUQH9ADzDKXLg0kM2E1WJoA4BZdzAm",
+	"gGg5bIUyx0Nu/Bzvpyx3Zovmq3pcIJCXvXiWjod7stvB6oqV3ePMlSGxBiJKz+njWbpD7kG1gv7Ug73g",
+	"sZer8y3i5dJdd0MKTgMAzu+tdxN0SvKRSmNW2kz/S1OMsaayVg8PTiWcNbG16haD2NhS4fZ3js+2p/H3",
+	"wnZLcHX8UGy/5cEq4Y7kajKdbPBSq5M/N8nUBuXe0u2vf5iif129fqWV4n9cv32zFbb45tQWsOwIlG02",
+	"55UXN3+2neyQpnWRXzBXcOVqKdzV6V2fX9zWECamhppnrjqwLExStn2gtpHoFhJtzIGO89xbieWaI4XS",
+	"7Q3BQircdoynNj3ot+Yz34zNa1csNkgUzPjRc0FWlKz9XFurYPVchgBZEiv4azzQqd61YrEbtMArglaY",
+	"UblwpwGzRn6sbfXhSY9tNkQK65AVn/XbEGbhU7sPFZV83JrWNT23O74t/wcvBMPZM6Z8VT3dHc+CSt+w",
+	"e8xlUe5ewGOX01/AUULF1u4pB/9oX1LOqINa+0jiaRB+hJKUfxTpfHgHE7qFAT+oK+jgzhc1t6QnVwEX",
+	"asEF1VcRVRcII0WTO6KmCKM1F3cmxqT/cj6UvXYbuzcqsezBoP5Hscxf2JZq8VVDWL0NatE92Cf1wp54",
+	"bT5489j4UZSqWEWOm9CQZjG1qfkI9R3ZXEFlI7Yrv28o+TtCcriZ78gG8N9NWBndEm35Ne/gfsgJq00u",
+	"KSs/8aaWbWJ01rASql/go84ropRJ+doCplPLUIZBSFrGmkPuDaUJBGN5J0dnJBzU8Ru6Ud40iIEEA3X6",
+	"un9R+Y3iLfBBqoUeBRbY0QRvTwGUejGWMdsB2GUP5QIRAFRO76jmF6K5f7tDcMIO60Iqzh1YxNTmg6rh",
+	"rrzQVgS6ZbyBhDQ/UnDZgyFpeucbMfkARPMaB0o+YNsM9uwKZwVUItWKuCNsnK4M01d8Tlk4XzJ8ofQC",
+	"ZgVPS1eyVb3sz1vp7k0ODCZV1y+NjlS/1956nC4ldjhWTje5JEkK1//A8yULZucCnlSE6DXP1QYqXxuE",
+	"Xe6CDtEUuzdkVn86TY0qJZjkBCrdFBRgVdCU5Ufmv1sBEh8t66lW5/7RHW2bh7JM7Wqqjl/HXMvlLsAs",
+	"QpS9GQ7V2Wow61tTK5oXnAFJm9kVg9rp1X/YnZuyDU9aJjh4E+LO+0t+OgyH9uKn9bl6KcF3aOit9tCn",
+	"nfFBwFfBJlgBrdrA08Nv6gfejBomxC4VXx733ZWstftnfN0BFHcWb47dt/Vha81VyWFr/3dICe4stx5U",
+	"bBJdWxG+9N8QLIjXgszoXSj+c4oUR2cGFV8usICCg6yqSobMpQVe1RWfKnu/s6VQJ0D1PtuIVr1cYaH1",
+	"sf10Wtc6+Axg+0jQoCBc08MwTPAATG3Ih2qIyAc9QtEKiBosnh0zQJ0mnGAngbaLLk3pAlriDcKZ5Eji",
+	"MvOFGxg2qiwS2wX6aULY6uLN1etnP02m6CdoWnzx7urmxU8TxAX6yUGFXbx6+ebZTxNPGdifaGWHQCsb",
+	"xPd/wpr9LmDNWvIhIAsqLKPdKsLbVRT6aJfK9iWCXmzQ6pX4epqYKg4wwfWDNofdtYmlEsBi4vZrvNLz",
+	"/7nl5AF8BgcUsSykgjsAcFYuUUawYMph+5g9NJW+YW3xnsUb3kr0z1OG7ruT20gkgYNYZlwNqlhspGMd",
+	"KEUisIB6hOPe6BL+MqoqHNK8Hnov6GEOjPvUyjQdMwFSvXfJ5Ds7YTrbAbKE1FS8jnLVMjQCNbZOFLvC",
+	"YUxTqECcc56aUxyJ0N0c5BmkR0NSQJXAGdveXfg4ffKDm0ylRK0XNAMn6wzTTNocBJPKYwwdrbJqFeAS",
+	"nXUUzHVL2YEn4rrWn2jMU00+5sLUF8fdeVTaDAUnLkWhzSx5R/NOsOyIq6voqIIdpBjJXFsTr6uOWOUm",
+	"/e2897yXbBO9szu2YLFSvrYBIVaw19kgJ8yOwi7jMtyD51G3FnTu0YLu4Ywh62tFcLrZKXGuydbtaNIU",
+	"YdsFz0EiXSKtQ26g6+1gjcPFKbdaNjibdYoWSuXy4uTk//9//7+pbc3w7u31y5u37//1v1zHhrpFG9ez",
+	"YSe+g7kGWO3GmRT793wMsCt+wEXm4kUDJtK0ML1IaoizWl0V9OZw/e8hoEBSE9azWZIRMfj2/Pnw01p5",
+	"nLY9oVqQvWXZZnKhREHi5KvfhZpTxnwJbC9NUiEYUGoBD21B6DU8c7F+2ABp/Ni3Q4pU2rCt4Wyvjoyx",
+	"fTQ8d70lPDaS1dEiXrJLH/QQDE8wic21XbWgOx15a2aPovvdG+DmtveNlVvdifFnnmrJBvNxeHr7yKpz",
+	"Y+8/n+5tlrpuyfeMm9R7fFCmFdNkQJMMkxUXpXw1OivXNDtmoca1bCxyANJhKU2bWcG+Q9U/Yke6uevk",
+	"3G+/WzL39HQLJQtg1QVhs2UKDfN2fy9NhafBuAB5YJLvjaEEda6a3h78soGu2mF+0t0dgbUOJeWQXrJV",
+	"hVKtekvyKwkUGAwq3g83o961VN6lu5spTmul874lvrPrryDEh6hLZB0V+rElQT3Pba1D/2gKQ3jnneGE",
+	"hFp8oYwSYxbPBSEp6MHyEuVELHAuL0yOE9OMe0uQ4ll6CWXKF1tly/WKD8psfVxVKWdfV6d1MHHjHZeK",
+	"pPrO6YzHb4tMjpY4tY0wYIOiNPigWxoioaAyRvZwcyLQiwbjivkZRzY3Mq51OAmUtSKTV3IJnST0bcH0",
+	"3llkZOvfiGrFtiRqwdNBUjei/XebBWFPr+mc+VzDV+hJxosUtA+bAGepZLIYa/X0l0ZRT8gRWgBgoPny",
+	"lqcbTV+qJNKXWlXxFKNy97JG1EXaW9xb8fWwO5PGBY3bwbt7b3kFCdlvlMqcJLWMBScMzo5PQ21KXJLx",
+	"3jhPa7pLEuO9MB/EiNk2K1dYpds+uKDVIRVWRajnShBb002yJ7fLKvd2jA/hKQfaFnZA7PWWkMpgTZsJ",
+	"5MzoymXscjYn0DwGWsx4Uncjyob7YVy9c7FjD+gz16qzH4aeUVW7OuTXCjWj7F9KWQkf49+2fxZEOoVw",
+	"iEXBNk+wDGhcWEV5DRqGQV9o0GlxvW9d4BXZtdG3z8tIme8usbAkKMdKEWGrCRkplMAZ3CcX7hHTCdBC",
+	"6sy4iLoxM5zc7XMR0CikK2fg1F8zOCcf84DbPOF5w6JjfO3MHofl8OG+kT6vVA5YH62UVT97BOHJbrbh",
+	"dFJu+jXiFcRv9C6ubbllCbLj92Tt7ph+T3KtR++AVtkZEQd/ZK5XEAiMD/VJ71ZHFCoeCpb67ikxtgve",
+	"uunMb4udEO4qmDD7wxOpmGZoYMf+0s2oAYhgI/wV/nUDGCG8Fbvk4lc03roeWVVevixh1Xs5LCrIglEi",
+	"OEPVs3EBFbunTnJB3dh0kqczTSu58sqtcr/b9u0MC3SLk7uy414jdvvto70nZ+0UmmmwjOOVLQbxc4Qi",
+	"zGkIA85nlj3FvvZtz1ZEbAzwoytcn3GBpAUjS/FGXqLTC/iQrPzgmTtUzKSYZhv/jG60bcsZQViPjooc",
+	"AGYXWs7PCczFfLnkTC0QVoizJFCPJf397bdTMixt6rOyv+3cgV0y5qttKDny60cP++/+Br2G/DSwVv/C",
+	"qlzsrWkLQVdDtrfyR7ddNrReXavZKtDTraGPtqWGtiWuCWGDOogvghhLw15V1oT6YONUTDDENFkyGfTe",
+	"93BB57RhVjtQVm1AQaAc/pkKPFOB9ivOu+4psgigMeEluZIhOKZfQ0BNAxA1G73d2lrjIhC6fMuyDXh6",
+	"9CaapuJK2i58WpHSgsun/bWMtNmkzlmWROVOlGSfljxfZ7Uaq1QVsEAXy12OFt7j5RBMy7o2Ag7TnAiL",
+	"/0fIkcX8BzNSH2upAp3p3/uBRrvuAMLSIWfYNF3x73h03NS6wGPYOyVLDKFLl6YRYGkpSfp2FTo2eYYd",
+	"B3kYtZZpNbDRvEkZGIBEtt04qQqxWUTpBLOEQOMEf6vAeAwYCP5WjFsqlTXV0zWzc+uoCGX2qAkXY7e+",
+	"QW0vS2smDHW8KyPjnWUs8BAkU0rqg5h/bgH2BtZ9m2asvT4bC9lnBw8uMTZGbsN/R5bKU5MOeQQHD4SW",
+	"+Rr+bjuqB6USOPaKJ24kybwkClJmH+H5cpr7js7Di8u2vLsT+97kc6/wT3LtEeMQQ/O2xqKqQvKHg14P",
+	"w614hhXNLHI9SWiKb+EvgMWB+2tjMHvJxxx6mHqFTyDg9naG5B3Nc5La0sCFhfA+7syZcZMjvxTYdH1a",
+	"cnOztkGr3Dd2HD+umsUgb7dQtS0fESTzGhw8h7Hmn6J+4iYE2qC//JGL9P6AklBZFIjqwYot6qaSWysw",
+	"JUmaGfaGw+m0kADEepAa8O1+yGGUnCet+y2ktQEj+c7ONXS+BfTpz1DH/UvNV99FhtKnH/Aele+JcAjV",
+	"c8V9+JHp0PS69PEmEAbqhvDtcgg9EZxNIQ6EZpRkqfTad1V+ucdFeksSviQ2b9fk1IDXakayDKWFS+Tf",
+	"zuxM+ZrV5WFkxnr7i+1so05Kxuaz92evb8mHFREWdkYv1NZW3JI5ZaFeTzRklg7yZzbRkn3ezZpqWWFH",
+	"N1bjZlNudJ3juvFHHJPv4GD5syjiiy6KaG81SfzOzJTkKgDZvyDYNUv0unIctqsfJTTCnnIDlKDO5Vun",
+	"dl4fwksZ3E126B2+NVn4eVeLWTuva+ek2c6kH6pB3KN/ip1r2EdyXQL4DLjLO4ERh2Jn+6NLWDYxrWpn",
+	"c8FlQH2kUhE2rFlrSBy7LNayeBBGrY1RzjFGhwAi763D96MHg3LjuCRVX3+1IBISCi/LgGdZk5fhzdRm",
+	"hpXPQ7bbesErrGut3UeFmdw+1R98+DA2AQ+UEqOSQDKaWpDlhUOSQCWyg+nkYkAkje5SZbnFZRrUmKYd",
+	"EAe/goPpNw9+JW1+Q5HmU6QyOdX/KnsQnl08fHj2IIJAn4KM4hEabnA5tAdAQlwcYauPo9tgyJCxtaZ2",
+	"rTUdr5HN01VnUc47svMPSB2vrIPWjkPeZX/h7/Svp6U4T0NpS0ukKlBHxbPUbHaV3Bqx+oLdMb5mfUPw",
+	"GWIccihL1GpmtefeQVoY1I4danvcWG41q2p36tT1iykpB8c5l4W0huW7WrK8p7ppR7Sd7S2NxmuqpLId",
+	"2jvX7gbY17X6Iad+ZpDnsyQpLZaQ6zNfePXQa+tQGg576gN0dv292oTtaDJxT6Sn7cuwbDVlZuolGJ2z",
+	"l2wvJXr3RngK8kNniUWVPj3UueEvL7JRrfi0yEFFeB1a7j6K8BwQsGdpBiBWQsNZlNE7yBFL6YCFdqpr",
+	"9nzVg3cbmfE5WLk4N/B6dOYQqKaT3OhnpWvnQ2dSticOS9Ou5DEQoV9JlGQ8ubMQDKbWlbr8+Q3BAmIO",
+	"v9qs+Mi4VQccaZkZHo52dfem0rx8DY9Gw0pDbKtZxgVs4JitJvtqynCJfloLhpnZl2QvcarN3MOHbx8h",
+	"DnuMR4hx1IlaY881psqYsJVv3TZ4hSIdIQO3hH7bTl3xTaP5kMYvisxG6pWgJL2slJCqzsMoInrrJNoB",
+	"CsgZ9/VeMWffnnfyeFvFtjaOVYoUWvMiS0Hz95ka/XleMKvQxpH0BcGpHEpqW3iyXQq55ezy+7uYt3mt",
+	"A2qiEiU4y0hqypemZR/v45+lSeezGdaTi8n//e+ro//GR7+eHn37ofrn/3P04bfT6bfffvqP2Eo8WI6f",
+	"QspbQf7Wm/f/mjsQKQmtyCE5xHXWYRxBznUge62EwtjOJiwEVOMaHyy4oSUSRKoLdPq3i9PTo7NvL05P",
+	"0WvOjp4LOqyyYbdWXYPcuGUnBbvA0nvb1YGr2UFwfy0bA/14W7CmwModTSWvy1toECKlIDPbrB8aV4ER",
+	"XzUJ6YW5ODs9fzAN5lH1P+jvdaUFjj68Ns4xo5npln+LJXn04FLz8VKz9aMH6DV93LjEg+XPbYLlmHnb",
+	"owucKCIk+sv3N8+Pzh6hhKcEFYwq+deqFaCp5CG2kJmyJCu8yQvh9g2mEiCueUOgCrf0XbZDvq46ANpZ",
+	"V93JSuh+00HAUxUY7lvV2WiqjJt3zQZa/2qtDClupxaIP5twfMTKNFdkmN3JVmO3umHGV6F5mwSAroGk",
+	"0toiySQxmqT5L/zOk3HgK0/pGL6ejeB9oMxc6OcVlzVQ5RG08wcCiRB+5mpCD3WhCwXroLyBiOfbGXQ1",
+	"O1l/b1ERIu0TLNW1P595X/eFPYTteJ+fbNbRNayxhLMQI8w9yPgakN4bdMTjIa/ptAMlXuYxcCxdjnpn",
+	"kJjlleaMfXWI1JsdcEZ2LO4aBrERBNW4Lm4bsdhxsjNueboJNvEIVRmldE4CzGLy+OI74Jfdgj0qHk0z",
+	"MtBL1hUFzonQGqlffv5SUKJ2yGvdAZKoq1fUsLIpQ+tmoqobqF4nZfer1F+BsG7NFWHq3Q17g2A17twh",
+	"FObYblvNVGQJbQU8oG6n3aVw/XgDJdPGll9duuqYwbb0fU5Bvd1fT7M/d0C2qWiWiiTeSCS51USs+wIt",
+	"YLBGf6QGoFDUAdoa0erZturpsqwsXXJBbNhP8TnRRvEWEmh/NVl5MjuNS7c6KpEkTF2g83NtYJ4+ujg9",
+	"jeqbMTRH5H4HP5LvH+4Py7AUFl3VcTf47stub8lZRL6jaRMZCAJpPeC5t3GJp3sxyEJw5RgNw19Tce/Q",
+	"TLB38E1Vz7MlPzc2NSlCD2y0wOuxDapnp3YM77Qc9uWAnmCC4EEFIIOiGt/LIa/uirHxu/g3+VztznVU",
+	"NQqzCw/S8RqyedvUlOXn4XYGXdxmNqnd2emOmCgyvN07K0FJ+sQUy/lyFxgZXimuB3sV/qUDl+i2bYMv",
+	"8KtHZYGZe3lzItvv9ZHi+0bGwU4d8Dzt42NyexyiASlhvU22wVf+ZOBa+GBI0X9Aie+IrPnrxn8kKKXQ",
+	"lEZ/T7IVkQH1QvC5wP7piCLzUkVf7y7QYZb5lUQSIi0SzaiS233gWdDB0xWCK0TA2Ah2pXTISTvIClup",
+	"bq1bR5UyplYG7Ny+WurUXTVdobmtAFXF0D9A53Uv6KB584CcjmD70+nE4MP48QWgLt4OZlHe1hYyzlc0",
+	"O6D9l7fFVzmZablCL2GqztTu/uc5SMqqYzY4w2p/+nQB+5733hqD7s7vVWggPgoyxNS3GINeHl9yqQYK",
+	"9Uan8fiue01hPyBttssMv2dfcXth1Mzocjca10eJ0rg059YNG2Ev1/hil8zRGnO08Ui4TUwDMEeqHG4q",
+	"JKeRTJJL9H/AR/8nWmKVLJCFyKWZr+PxgF4+dUOqBjDlr70zFejwJcJoTVnK1/47wvGix9PuJLwWIabS",
+	"63jSD/tU49O9drOvM3JzstdNPC15WdqnFt/TbFitU/Eu0Fhe+g+0Y1dtuTdE4G0dpK7W/IFC0l4ovYAa",
+	"ohK+DKRs9BZkH/FVABag3t7JwxsdYHqK7KfwPdjHubM8aSs+5Dl6FhnB9jvXl66gShGGMCNrhBUiOFkg",
+	"ueDrdsStdjjXCxyRb1PqLzYeXevP5HYuyCLXiuQeNpkpIl77jlqZ8Ww6YN2SOQ6Ud8XN3Y1kn++Yp7cT",
+	"vqt1kR35ZzZfByKc+nnrMFviDbolrvkjlWhB05SwgYiPgwD1AxWIV1lmI7G2Q5EDNwp0JVIkl4H6XLMr",
+	"pvgQTiGkEWzXJRo4G3lZJsxYdh0GWACs48sy3lcBulvqtLbNFRm9rFKLyx64vrZMNfqtW8519JE6HtRQ",
+	"uVNJ623c5qbr08M69CpL3x2Uqhp9evAwj9GVqTAHXl3wLJWAJw3n1Ghmpi2IWpCMSOnz4i4pK+/inotn",
+	"rz2eA/rAeQTAoSNQF913yXWsEX5MKg1ZeRAO9wry4KZWZ7Z9ub8+BWA3hOd8cH/unZz3XTvx42Jo95/9",
+	"wl3+CKr8ePKNfExIroYZi10NFJZVXe8Aa5d5E9BcWQDPCdMi4KOqFeJVCeXQMQhygPAcUxafTQ4uiEAf",
+	"Iv0dYiEjqkNIiyCCUyBr3qzRDmnmjjDKiYCc1gtWZNl0Fzyo9liPN6YZAaTlW5/fr01v3s65ObaHQhPU",
+	"SdSi4suy8t762oAeEXeQOQE73EAe1u4Djt6OloU5v0nZN9b+1DpmVQ7XeTrarruMs7mxE7iJV4P22gQI",
+	"fXj+t9MHvUHdIWZ2yC9cP3pwrtBf3j9/gh4+fPBwir4+/vr47PSvF+j5+2f//K8fnz377tW/Lh//6+nV",
+	"v/7r5vvpzYu4XsdDg8J+rm7Au1vKTdFtgNcv0Pnp+aOjs7Oj8wc3EMXemuuDvV0r7gC4TW8zt/FyFIKq",
+	"zbXWk11oqrQbqF5gwvkdJS76dTFZETEnR3eE5BWP4Zx+RzaN6BVo3sB/BAvI7bLPLpTKJ58+gTdpxgO1",
+	"vKak9SuJ1gueEaSZS8xwQo4RYLIiAwyotbiqIQbUDpa1CYwQrchJ9PEIvrhAP0GLlZ8mCMs76TLfJZ2z",
+	"I8qm6KeJhKKDI8p+mpR+KCsejtEzIbgwRRq56R6ATH8DaRjz2wcP//bXY/SKSiVRjucE2nMXQnJh8qlf",
+	"UXZXtuiAn3xz/s03fz1G78lMggfP8aMZxRDllqRaNUl5Ik8EmcnjpcFKgw/KHxwv0+OfDOxiQpiBure7",
+	"dZXjZEGOzo9Pa70VJj/oPUTfmT0syzQnZ+5awjmdXEy+Pj49/too7wtgjZO6q3Ju4pflTrxMwZEn1VXl",
+	"XhVE5pxJw1jnp6cmSZ4phxme55ktCzv52XpfjMUWHaiwg3mQID5NPXavW8CxcUHNcJEFbcdy8ieuxYV+",
+	"p2UnPVAFQvnJFrW16HGVpldVcSuBkrfHNj0qmhCdaKlkXZKgKQGUKMin1hac7W3kxrBblE4hDX6/JP40",
+	"rfjv5DfN3p+svWEArpqE1xf2Va2MVOAlUVCr/m//VKpHTt7oo/PpwzgbZicFCkXUjp0eYsf0dEbaMsZ4",
+	"wUyfgB650XjyIMKjNmKMBHlSBjatm9Utbi+Uk4R4SFZj9ZRkxHiim8R7Cp83FnMPlm8Q/YGncbgJA1RV",
+	"gHO8AkSKzT6I4BB/tUQtPIxyTdS+FjrC2a7NLP6AP/CFmNReiQlcJZIFXZGTW5zcFcYJ772yHuPk7vv8",
+	"yjw97BjyRBF1JJUgJgukolqVNk8ZFhtPeL99iaCE5xunPBs9MMUK32JpXDbX/3xFFUGCYKiJPUY3CyqR",
+	"wncNfbCSR6bx/l7OaQlF3aBssiCmFY6fsE/01zvRdSAXmiFspxIPZctQBUwYzXjBxhH9li4LV8frFf1/",
+	"J8oU+t6TJNvGTWvZN6ZWz9QTZpm2lCmTwEolYpKxAS6Nfp0Lzmda44Zc6wVf71fKO+rwLO2+GF/AE4e4",
+	"EPVIMRchcBCreR3mHPHZeOSJuARf0RkQasyrT4+xfy0pfNPddz37v+H0jO51s70g2aiyBs5sl6x5Bw+0",
+	"iAqujl8KAneTtZ1NQ4TmIqc1QvVVNn+a9m7Wf3PmZb49iz44r3LB1053rWqAqTTFzOCmokoasTjqPSnq",
+	"bXpC+1T18hnxqqwGCRFNaxQmTx/c/rcbhOdkb4IufPSby9//QW426jmwIdpJdn1N5zyjyWZMOdGom/Dr",
+	"a6bqucyEHWcfXJP8A+9AWSgT4vtbkuAlMTJhzH0oAVNDcsBqswblYHyt2WGztqgC2c2FRZu2s0d3hORy",
+	"FLVHFiLPim698No+07rMPJk65kRBtzCxubS2O0MzLtoVkL67sOoD1rj/BrTa8t+xja5iu735wyE043BC",
+	"vF+ClfLForQq8lFJC5g05ya0OwLb6LsqLNFuFpQdwAB1hW0h2bIGwNcRZIp0BY65N8v4St7Jsm+qq/5d",
+	"L6By1ZiAgE1SS9zdcubLuzeAKDmK78hMfoR7IM4VCniRsaafsZeZ1PRK9+6pusWSOMCybp/nY/fkwfR5",
+	"/3sh3h18lS/9JsrefKnQAkvEOHIkgaDkEkB7RiJ695XzuHzqEExZbu9goVt66G8zIiVJEbYQvmjOebpP",
+	"/d0raK/JFqX2Ly/c++9ljT821JmCP8xWmuyds2q1Z0G+spGVwc6Oa5fDoc8mzjK+hhTXH3BWEHfAt3qm",
+	"QV4yJAReWCC8ev7fFLJejkz2Mhfmr6qgxXf8LTKQ9/D70cQHTbVgimahsRUfZeQrlNcAxpm1BNYL7sqQ",
+	"gmpiVbc44qQwsl0oyhiU4kWysMVOnmnZlN+h0/K9CpqeN14UJcrewc8aOV4P280r/ENWlWgDBy1L4urD",
+	"fu0bdluWQh9aAqkm+JavSJiwJSJNnNiqIDPaw14plBFcQY2EBi1rv6u97LE8tqJrfEmgfs502w1zs8K2",
+	"nn7b01YDp4h08QW21rWeq0YoJe+EkbUB9nFFUOUHPEv1Pz7s4nF8AjlJk4gnX9Glvlo+jGgpOIT3OekI",
+	"t+vdsYlT+n2vKLvzuj+rUOIeDSt7eZ3wFRErahq2zokK1P84+B1znUgliLL17ZBnfrux5sfUJSJNy2oE",
+	"fdQWvBBts+OtHfrPO/LPO/LPO/LPO/IPe0eOf9M4URoyIJ2U36tvzl0hgjgUVe8FcoXMA/rw2p9Mtysm",
+	"p8hc/VXD5+ZVYXI+/rwo/rwo/rwo/rwo/qcZU7bW2GdLLdQyq1lS9s88nU2mk0SuJtMJXCcfYhy1XZeS",
+	"fuPAxEeDC3WiZ9Fp1djnYOrd5o/fNapvhlHuNYW7wy7XeGMdspBziLOMCMst5T1n21BwNofv2jfbDb4j",
+	"1b02hkPVwmN+rgCMWVyUp1sfpLG8tCdWPnbkRfyjSOcj74Ue4vexGUCMdLTd+I2mn7qyI+xEh2p6L58e",
+	"QtsOySJXorpnWcRI1h9kgIcOxUKMZHEhVcDJ4yI1imHpSJIowQzN+Sikii4seVJCjY+WWPt3KAM/VFrt",
+	"Hha0f5FnJ/UllI1s51VsccyJslDrgSQTItUBWEYLEgenusam7oONsnq+tOpNWLCYR6KSENomXTlfgIR3",
+	"mU/nfeDph8l7skuLDMAbWtlmYJemHSPnrOax2Kcg48scCyo78oifwCOR6SEZmalx8kNg5vd981bB5i8F",
+	"zgC3SCJsHCyA3WDg3QhLyCU6OqtDPfmZkblGj212/DqM5X905jcNe473401M3OmZ6yIV8ey1EsYm/xJc",
+	"jBU/hvKmzO7I0fNPLN/fkI9qLBW9Wu178/ZDpzB/BnI3pc5JypNiadfRJX6u5FP35J+C6DCCyOtOlZ1L",
+	"7/AN2akVjM5oACn1Dyf79lrLa3UDe3BMP54ZzchYJ3OJadbhkIIqUFyf0e0G6d+YYlDyUcE/Xty8fmW8",
+	"tvrpd0+fH6NrC7SKBUGmxzpaLzhAgLnevG3f1WtMs5q0Gkcevwb8zW2huIMRAYo1phmA8BABGaigXO+p",
+	"EqTp5+BsRueFIVano6Px4MHSfbeDJowUSuAMojhTJAsHuG3hiS4QZ9nGdkhS0rU0QEucS6R4h3dc/y4U",
+	"UXlw+vlKC7tv4PqeBI997aHKDSzIzOGT71UE5LQv09Q8chjbKd9EwYrAlFyA0NUWlSnMdyRXKCmEIExV",
+	"LUhHoFu8R0gvbETb/k0ZCqiv3XUeM0nxDuFaKryRB/Qd3XPpYyji+eZzFHEa7m5z81hOqDqLVpAS/hv+",
+	"XaGkxXKA6DaIaA5Xfr6ZIsltV18Xu9Snylx0kAA/be07Sx1GxRe08/Uu+bu7DNkYt3p9r0TRUZL2vmB7",
+	"lSbj8/djwYv5QqEihwbW0NdvVPopUXT6W/XXX55Y+nGxuZcKarXPJd6YvgUYMbJGCy4VuiMbZNUIRj4q",
+	"JIpxHL+CpIQpivvCSrXnDqJWlONFKRfV7Kp0MrUgVFQw/AfDQqxNfTQ4xDp5DouIuD3ygUARa3war8HV",
+	"N+L3FtbzIz6amPN+FjaCllbO67Poap2c+cQVPB+CN09sAXakSP1eks+kGwyUxXqiEeL4BV9bkG2DtuPK",
+	"0RXnd9q0gVxa/Y81llUl+r71i/aurPEdCesYP+K7MUTGoRj8pUKCSCWrHLMxeD0lGV0R0eeAeFo9FuXG",
+	"kgqrZo5suymWNLGFlOD0D1AVZim0CdWFlcBM3HRUYgoSCNdYTpGpkavy4z9b4VjFDZDEdSKIsh2l/HaQ",
+	"/totfE/5XA9C3SWUoCS1sPp7QiJpH4Z+Kf/UPnOvOoXfF2PrBYfY2pIDUYagLFRfEVoGfDY27lDkn7oe",
+	"cCMp8fb9B1bg66OOpLw37mF7SE7o0lUGdSGRVcdlDKKbMQ6tmDqMtU6o2luS8KVxkIPqlFFGRtuLyoIK",
+	"haJK3v/SlCAzsafQlsJHzLfMdSfcEinPbvD8YCIljNd/L8JOfU4kvTAXVzFdCKvOh8RC3tt4nCFHpXa9",
+	"nB29hqkGgnK+Biwj2Y6GLp/DbgwLxGcl9Q7NRx2n9iTj8078M7F5BU98eWcX5vWeSE0Ynxw0fdRRRhSi",
+	"7Bi5jk9gJeJcFWLE68n58Ykp1+vQYeGB+8vHMeBOYWqm0cOXcoaukMyxIBaynq+IMNWhAAVBpeJiM/6e",
+	"1mBQg4r6+/KpnWWzH/tRYb1KEijaEwVjxr51Fm/1CXS3KvLJdJJgltJUL/DDkHJYbzmq6ZgVX9b6xUFP",
+	"lju1bQnv1bJtsBA0z+3mnx/MI1+wH+89L1hqmwT3U/kltIQF8prVQ7rYDAvbSwAK3dGMC7WxufD7LuKx",
+	"iUU99rV76BAUtIPFVgq4BVRpLhnH6Z4b6bhBTjpdLzdi4yY/kv5m3m666R769jFjd2gWBg/edPKGTnVq",
+	"QavMNYNYe6vlXaV1UOmylEYJGhAmeBber2fw9ThbBe8eS0uIOkcwg2wAFquDYS3b/OM0FdCnes+qA1lt",
+	"tfDaziQRKyKOrglT6Bk8eoyg5Yr+91fSqDbQSWW9oMkCmQWbIAhWGC2wvDTS8ggud5JODVceEZYS0/bQ",
+	"fG3+XuAVQSC3YbSpjZZAGo+JaNnPGVc0MZ+/gX/C554sH8h1NlPvF5lQjA9r8yZJR6VEmx/uVeTNMkLU",
+	"gNKo5/r5+3lgO2BcIpNvTyNyb9/wdQxOeRjDJTTMZ0+jhS2Ir2ZBlJmOs/pn6JaoNSEMqTUH+B05CjfV",
+	"Uni7VQ5Yy9U9GcrXpL0OK1Q10T09uzk9vzg9naKvHy0gCFSH2MFoyZeQOMrimAer3yfzXIVv9rWhm8H5",
+	"x7Y9ribofvlEELlgRHZ2cnhePrQ7d4xKSje/Lne0AYtfE1BZE22z71lnnQte5N2H7O/mkUNoIzBUbHNd",
+	"M/URqBGd1mSmO3JG02UjceOAjS/vvbpRQnWWRQ5r1tQGHb9z5oJLdXRHNvIEJ66nfyAyCt+/4FJ9RzZj",
+	"Req+IxszDmaxIdIx7H3r1ow09+1pMc1Q5IKvGaTxGhgoG5rZUypCY+9MaLVbnr60zxyCbNeK4HTjgq0R",
+	"riYzt61qIMqQVCTfq6i1lIqWtXYNv0thG1frc/8VjiJwmyx0WLnbHvsgxT9N3uytKLnXxoWgKgUB5NhO",
+	"AMMP/yNSJX7mhWA465Sp/7DPDN2DLypfyy4ilLD1jClByZeUdPhzscyPtLrSfeH9o1jmL+CpQ1x5brRY",
+	"M0IvAgp99mtKVLSJvuLKmf9hoM/2saJRLrWKSQ57oTXHPchl1mLEqAq/L3Pn7lPl91JtV/fZwj4K4dWP",
+	"ChWSjLEB3W3O/k7UK4uJ/EfqEd2ZfEQZeWESTrx5gzVlwvhVGx7hqS1aWS8AI0Qr6Szdr+x2eC6hDXut",
+	"vx+RQK8DGZUGuRPQUqhECwyBKb7af31JWKKXSx8HUuZLxKPU9I4AoRyZMjfRmGfdFc4Vvg52gJajEA1C",
+	"Id164Wv7zCG0QjNWrP/Izt64QSDyiy0Gz2hpTnbIaGXRLuh3oCpGuJrvv5gRDh3M6XOkQTte7eLNvVvZ",
+	"jGDRKeOeU5a+sQ+NBDCiBN6M1Z4+Skq49e3YABaw3PTVbImJFJ9a3Ajz9/7FBuNGRIRO1huuyJeoWo5g",
+	"1XFFDn1Sq1zZbgYxmW5gaPARAFxMylH3ZfvGPvO79pCZRXQW6rqeiF+Qm8z5coP4UXVwcStJZHFbPmGz",
+	"IkEPkYQphG8tqopbI+RJyrKjEpVoxj2tHd+ZiVzX3j2WKK8N8Tmu0FdEGVXUf4XuT+8tNxlo2Juw9GRB",
+	"cP7P8tHDdIaoDRmX5kmTRRkDw4IggzxKVkRs0Iys0ZKyQkF41eSnQH9+KBjaI4REm7IDWkjUl/wHaiSx",
+	"p2WN0U6iNrUv0Yg3Dan66o4OF5h3gbWYGputkDy08bvdAHigJNlqz0mYllLRh82u5A9zyu6/nlHqCblQ",
+	"X+S5gnqj7mNlHvldK56whpDeaRb4hSicIRSNa4WF2YrxYDTM6w+MolEbdIvjTVnH3q0tw/K9vdIcrb+s",
+	"Vmkwq27MBtNVobRYTcnhfq+YioInCWYJ6Si/egLff8HE9ELcwaSzcZnvRBIpe3Dsocb02j63C/lCtdR1",
+	"QJ5ef9GOxcxQ85RnmLKBxU5lKYLENDV1HKbgEHSoGbQugPINU+IB/A5fmczQfTH7kUU8be8czKZ33353",
+	"G7b7STJ8GooIX5ntm0IWqlZ9956NqueRFlmPD+26fOogubt2tNhEpnINo/d7ukrTcnLj5Z2Wyz+sPtEc",
+	"90CguuXeRZtdtQ34YwDqautmH4sawZlpZ/U5HJld3OhAkUZgR4KF2aOAMWG+H4fcla/ysKR+HtLmSnVi",
+	"pp/Y770DhOy7dtxDB7l18Iqkdn8jw6BuEa10iVFIFS8hHZP+/jMk8GoPq/njnNQGj3bx5N7NL0mYc+l4",
+	"USlshp6JL0mU8CVBM8GXF6aZkBYic7oi0AFugVk6BZwJ+1ZzfhiHHjF3jK9lO4Rn5IGZxJgUtkN405Th",
+	"qz2fbXjngKPNDHriH8TnfP/1jKD1wJy+RJ9zze8RYpNrOmdvCzWJmqVp3ARADXvgaXjbEYVQa8i8rzwy",
+	"I55gGcpM+XHBES0bVlG292UHlEY6Zy9HSzgwLz/0RRQm8rWjru1Lbp7UdAenU8L5Hb2HhJEkKQRVm8nF",
+	"vz/U94FBilXtlJzkWMo1F2lXltg798w4m+Neb3CSdhYne2wcUmNXoBWds76+S9f2mb2DF7U7LvQxOs6u",
+	"lVVJAl3/DaGnvja6lKlHDyY9zf5/Z0j3hiih+JzduS8uQNeCZ4V5QskL45BYIzdSkSX6y5OMFwZ3TKKz",
+	"49O/XiCpRJEADq9pRkHVAiXkCNkleXK/uGPh6EOe6FENDNt/DjzwXCqS2uE0De4hO5qvipAc53tmK6+J",
+	"ge8I2791YRi1VWzic0cYoESCCtCcFeepqZWSG5nxeZniVoIo2p6TeU6YhztuyGDu2IWUnwWT8vuSQmHn",
+	"Tpua+7VvqOrz8cATB3HwUBUfUtCz2j8lanZe0CKiinx5UBj08Cnm1ZjjIw/Vk4572LXx5EHYtp60HJXF",
+	"ytEaQxEXB2eKFo/rBd5v+UWDYvHui2YC9h+hgmtfS/pSUtHH82Y0Tpzid6TnqN2YRw5xxmCoWK9/grOM",
+	"iK/0+dITvESYIeepEVhx/VVGpUILnqXSZI/f8nTzlTyQv+EqTc2CRrsPLL0OG5+GQa8hs8S3Na9xSpzL",
+	"QT8Dnh4AQAOgbc6S/YZlzO6X2XAhwfeerPgdcfsxUrs5M8gYDoIVZlRqPbpLLafJAuVYKlsFIa1aybgN",
+	"it0SwhBmG0RnZjMWODUfSqIQljQlwZqdH3iGFR0t38K9/rMo6D+UxA2JGktPVenqZkP2yskr/ZaTO9KB",
+	"3W88UD/oB78jm/EESznCrnfVMy1tS/R8SXAGkOZklOaLKyJSmqgj0ZtA9YN58v3BcqhqA0Yj3M/pikiE",
+	"kV0Wut0gqiTJZvvltjrRojXH+npGVBztMFVF4RxqDw8Kh7inpY4gK6uJfYnRsZUV5T0nsXzqIMfQ3V6x",
+	"ZzDlBGqlUcILpqbolujbUZooetnMRe6HH6sz6YgSfx6ra3m0w/hSScBCkoYYppHuAc/hHpY4nsLyJZ7A",
+	"NWUpX3efvx/tM4c4fWasKJ/fXBCSogUv9pzgYUlykuCMsBSLIG2efcy5iKcOlAjUXzqwJYqdF8L6wnfv",
+	"QX95//wJevjwwcO/jp5KbWBW6+sdoTjX0edzwarEM2B9T5zuAf6DEc9ptLC3yxhR1D+xhs4dIXmVMQZV",
+	"LKat7PJwcv/+qx0B/xHm9MXJ/GY+xm+TMkHp3x8+TX+bgIsE/vigHxQrR8pCZJOLyQnO6cnqbPLpw6f/",
+	"HQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

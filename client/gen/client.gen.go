@@ -53,6 +53,54 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
+// Defines values for ChannelKind.
+const (
+	ChannelKindConsole ChannelKind = "console"
+	ChannelKindHook    ChannelKind = "hook"
+	ChannelKindMail    ChannelKind = "mail"
+	ChannelKindSyslog  ChannelKind = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ChannelKind enum.
+func (e ChannelKind) Valid() bool {
+	switch e {
+	case ChannelKindConsole:
+		return true
+	case ChannelKindHook:
+		return true
+	case ChannelKindMail:
+		return true
+	case ChannelKindSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChannelEditKind.
+const (
+	ChannelEditKindConsole ChannelEditKind = "console"
+	ChannelEditKindHook    ChannelEditKind = "hook"
+	ChannelEditKindMail    ChannelEditKind = "mail"
+	ChannelEditKindSyslog  ChannelEditKind = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ChannelEditKind enum.
+func (e ChannelEditKind) Valid() bool {
+	switch e {
+	case ChannelEditKindConsole:
+		return true
+	case ChannelEditKindHook:
+		return true
+	case ChannelEditKindMail:
+		return true
+	case ChannelEditKindSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ComparisonRequestBy.
 const (
 	ComparisonRequestByLines     ComparisonRequestBy = "lines"
@@ -113,6 +161,27 @@ func (e CredentialUseTook) Valid() bool {
 	case NotTried:
 		return true
 	case Refused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateDead    DeliveryState = "dead"
+	DeliveryStateSent    DeliveryState = "sent"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateDead:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateWaiting:
 		return true
 	default:
 		return false
@@ -218,6 +287,33 @@ func (e Freshness) Valid() bool {
 	case NoCaptureYet:
 		return true
 	case Stale:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Happening.
+const (
+	HappeningChange        Happening = "change"
+	HappeningFreshness     Happening = "freshness"
+	HappeningOutside       Happening = "outside"
+	HappeningRound         Happening = "round"
+	HappeningRoundFailures Happening = "round-failures"
+)
+
+// Valid indicates whether the value is a known member of the Happening enum.
+func (e Happening) Valid() bool {
+	switch e {
+	case HappeningChange:
+		return true
+	case HappeningFreshness:
+		return true
+	case HappeningOutside:
+		return true
+	case HappeningRound:
+		return true
+	case HappeningRoundFailures:
 		return true
 	default:
 		return false
@@ -407,6 +503,27 @@ func (e QuestionScope) Valid() bool {
 	case History:
 		return true
 	case Now:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportEditForm.
+const (
+	ReportEditFormCsv  ReportEditForm = "csv"
+	ReportEditFormHtml ReportEditForm = "html"
+	ReportEditFormPdf  ReportEditForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportEditForm enum.
+func (e ReportEditForm) Valid() bool {
+	switch e {
+	case ReportEditFormCsv:
+		return true
+	case ReportEditFormHtml:
+		return true
+	case ReportEditFormPdf:
 		return true
 	default:
 		return false
@@ -785,6 +902,30 @@ func (e ListChangesParamsOrder) Valid() bool {
 	}
 }
 
+// Defines values for ReportChangesParamsForm.
+const (
+	ReportChangesParamsFormCsv  ReportChangesParamsForm = "csv"
+	ReportChangesParamsFormHtml ReportChangesParamsForm = "html"
+	ReportChangesParamsFormJson ReportChangesParamsForm = "json"
+	ReportChangesParamsFormPdf  ReportChangesParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportChangesParamsForm enum.
+func (e ReportChangesParamsForm) Valid() bool {
+	switch e {
+	case ReportChangesParamsFormCsv:
+		return true
+	case ReportChangesParamsFormHtml:
+		return true
+	case ReportChangesParamsFormJson:
+		return true
+	case ReportChangesParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CompareParamsBy.
 const (
 	CompareParamsByLines     CompareParamsBy = "lines"
@@ -842,6 +983,27 @@ func (e CompareAsDocumentParamsBy) Valid() bool {
 	case CompareAsDocumentParamsByLines:
 		return true
 	case CompareAsDocumentParamsByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDeliveriesParamsState.
+const (
+	ListDeliveriesParamsStateDead    ListDeliveriesParamsState = "dead"
+	ListDeliveriesParamsStateSent    ListDeliveriesParamsState = "sent"
+	ListDeliveriesParamsStateWaiting ListDeliveriesParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListDeliveriesParamsState enum.
+func (e ListDeliveriesParamsState) Valid() bool {
+	switch e {
+	case ListDeliveriesParamsStateDead:
+		return true
+	case ListDeliveriesParamsStateSent:
+		return true
+	case ListDeliveriesParamsStateWaiting:
 		return true
 	default:
 		return false
@@ -949,6 +1111,21 @@ type ArchiveStats struct {
 
 	// Thinned Revisions of which only the hash is kept.
 	Thinned int `json:"thinned"`
+}
+
+// Asked defines model for Asked.
+type Asked struct {
+	Answer string `json:"answer"`
+
+	// Changed It is another answer than after the last capture; the device is captured.
+	Changed bool    `json:"changed"`
+	Device  string  `json:"device"`
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// Asking defines model for Asking.
+type Asking struct {
+	Selector string `json:"selector"`
 }
 
 // Baseline defines model for Baseline.
@@ -1090,6 +1267,48 @@ type ChangeText struct {
 
 	// Ref The ref of the revision with it.
 	Ref string `json:"ref"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	Account    string      `json:"account"`
+	At         time.Time   `json:"at"`
+	Credential string      `json:"credential"`
+	Kind       ChannelKind `json:"kind"`
+	Name       string      `json:"name"`
+	Target     string      `json:"target"`
+}
+
+// ChannelKind defines model for Channel.Kind.
+type ChannelKind string
+
+// ChannelEdit defines model for ChannelEdit.
+type ChannelEdit struct {
+	// Credential Of a hook: the credential whose token signs (RFC 9421, hmac-sha256).
+	Credential *string         `json:"credential,omitempty"`
+	Kind       ChannelEditKind `json:"kind"`
+
+	// Target Mail addresses separated by commas; the address of a hook; or udp://, tcp:// or tls://host:port of a syslog server.
+	Target *string `json:"target,omitempty"`
+}
+
+// ChannelEditKind defines model for ChannelEdit.Kind.
+type ChannelEditKind string
+
+// CheapQuestion defines model for CheapQuestion.
+type CheapQuestion struct {
+	Account  string    `json:"account"`
+	At       time.Time `json:"at"`
+	Minutes  int       `json:"minutes"`
+	Name     string    `json:"name"`
+	Selector string    `json:"selector"`
+}
+
+// CheapQuestionEdit defines model for CheapQuestionEdit.
+type CheapQuestionEdit struct {
+	// Minutes How often; each device at a moment of its own.
+	Minutes  int     `json:"minutes"`
+	Selector *string `json:"selector,omitempty"`
 }
 
 // Coming defines model for Coming.
@@ -1264,6 +1483,34 @@ type CredentialUse struct {
 
 // CredentialUseTook Since the credential was changed.
 type CredentialUseTook string
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Channel string     `json:"channel"`
+	Digest  bool       `json:"digest"`
+	Done    *time.Time `json:"done,omitempty"`
+	Due     time.Time  `json:"due"`
+	Id      int64      `json:"id"`
+	Made    time.Time  `json:"made"`
+
+	// Notices How many it tells of.
+	Notices      int           `json:"notices"`
+	State        DeliveryState `json:"state"`
+	Subscription string        `json:"subscription"`
+	Tries        int           `json:"tries"`
+
+	// Trouble Why the last try failed.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
+
+// DeliveryPage defines model for DeliveryPage.
+type DeliveryPage struct {
+	Items []Delivery `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
 
 // Device defines model for Device.
 type Device struct {
@@ -1586,6 +1833,9 @@ type Group struct {
 	Selector    string `json:"selector"`
 }
 
+// Happening defines model for Happening.
+type Happening string
+
 // Hit defines model for Hit.
 type Hit struct {
 	Device   string     `json:"device"`
@@ -1704,6 +1954,13 @@ type KeyAcceptance struct {
 	Add      *bool  `json:"add,omitempty"`
 	Selector string `json:"selector"`
 	Why      string `json:"why"`
+}
+
+// Letter defines model for Letter.
+type Letter struct {
+	Html    string `json:"html"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
 }
 
 // Life defines model for Life.
@@ -1950,6 +2207,30 @@ type Note struct {
 	Remark *string `json:"remark,omitempty"`
 }
 
+// Notice defines model for Notice.
+type Notice struct {
+	At       time.Time `json:"at"`
+	Change   *int64    `json:"change,omitempty"`
+	Detail   string    `json:"detail"`
+	Device   *string   `json:"device,omitempty"`
+	Id       int64     `json:"id"`
+	Kind     string    `json:"kind"`
+	Round    *int64    `json:"round,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+	Title    string    `json:"title"`
+}
+
+// NoticeEvent Data of the event notice.
+type NoticeEvent struct {
+	Notice Notice `json:"notice"`
+}
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items []Notice `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
 // OldText defines model for OldText.
 type OldText struct {
 	// At When it was in force.
@@ -2080,6 +2361,37 @@ type Replacement struct {
 	Serial *string `json:"serial,omitempty"`
 	Why    string  `json:"why"`
 }
+
+// Report defines model for Report.
+type Report struct {
+	Account    string    `json:"account"`
+	At         time.Time `json:"at"`
+	Channel    string    `json:"channel"`
+	Expression string    `json:"expression"`
+	Form       string    `json:"form"`
+	Hours      int       `json:"hours"`
+	Name       string    `json:"name"`
+	Selector   string    `json:"selector"`
+	Zone       string    `json:"zone"`
+}
+
+// ReportEdit defines model for ReportEdit.
+type ReportEdit struct {
+	// Channel One that is mailed.
+	Channel string `json:"channel"`
+
+	// Expression When, as a cron expression.
+	Expression string         `json:"expression"`
+	Form       ReportEditForm `json:"form"`
+
+	// Hours How far back it tells.
+	Hours    int     `json:"hours"`
+	Selector *string `json:"selector,omitempty"`
+	Zone     *string `json:"zone,omitempty"`
+}
+
+// ReportEditForm defines model for ReportEdit.Form.
+type ReportEditForm string
 
 // Retention defines model for Retention.
 type Retention struct {
@@ -2487,6 +2799,52 @@ type StrayText struct {
 	Text     []byte  `json:"text"`
 }
 
+// Subscription defines model for Subscription.
+type Subscription struct {
+	Account  string      `json:"account"`
+	At       time.Time   `json:"at"`
+	Body     *string     `json:"body,omitempty"`
+	Channel  string      `json:"channel"`
+	Digest   string      `json:"digest"`
+	Events   []Happening `json:"events"`
+	Idle     bool        `json:"idle"`
+	Name     string      `json:"name"`
+	Paused   bool        `json:"paused"`
+	PerHour  int         `json:"perHour"`
+	Quiet    string      `json:"quiet"`
+	Selector string      `json:"selector"`
+	Severity Severity    `json:"severity"`
+	Subject  *string     `json:"subject,omitempty"`
+	Zone     string      `json:"zone"`
+}
+
+// SubscriptionEdit defines model for SubscriptionEdit.
+type SubscriptionEdit struct {
+	// Body A template.
+	Body    *string `json:"body,omitempty"`
+	Channel string  `json:"channel"`
+
+	// Digest When, as a cron expression; at once if left out.
+	Digest *string     `json:"digest,omitempty"`
+	Events []Happening `json:"events"`
+
+	// Idle A digest says so where nothing happened.
+	Idle   *bool `json:"idle,omitempty"`
+	Paused *bool `json:"paused,omitempty"`
+
+	// PerHour At most so many; what is more comes together.
+	PerHour *int `json:"perHour,omitempty"`
+
+	// Quiet Hours in which nothing is sent: 22:00-06:00.
+	Quiet    *string   `json:"quiet,omitempty"`
+	Selector *string   `json:"selector,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+
+	// Subject A template.
+	Subject *string `json:"subject,omitempty"`
+	Zone    *string `json:"zone,omitempty"`
+}
+
 // Taking defines model for Taking.
 type Taking struct {
 	Ids []int64 `json:"ids"`
@@ -2849,6 +3207,41 @@ type OverviewChangesParams struct {
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ReportChangesParams defines parameters for ReportChanges.
+type ReportChangesParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+
+	// From Found since: a time as in a ref, last-round or last-window.
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Found until.
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Account A part of the name of who made it.
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+
+	// Section A part of a heading that it touches.
+	Section *string    `form:"section,omitempty" json:"section,omitempty"`
+	Place   *[]Place   `form:"place,omitempty" json:"place,omitempty"`
+	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Lines At least so many.
+	Lines *int `form:"lines,omitempty" json:"lines,omitempty"`
+
+	// Taken Somebody is on it.
+	Taken *bool `form:"taken,omitempty" json:"taken,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone                    `form:"zone,omitempty" json:"zone,omitempty"`
+	Form *ReportChangesParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ReportChangesParamsForm defines parameters for ReportChanges.
+type ReportChangesParamsForm string
+
 // ListComingParams defines parameters for ListComing.
 type ListComingParams struct {
 	Count *int `form:"count,omitempty" json:"count,omitempty"`
@@ -2916,6 +3309,18 @@ type GetConfigurationParams struct {
 	// Zone Time zone of times without one in a ref; UTC if left out.
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	State *ListDeliveriesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDeliveriesParamsState defines parameters for ListDeliveries.
+type ListDeliveriesParamsState string
 
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
@@ -2997,6 +3402,13 @@ type SetNoteParams struct {
 	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListRoundsParams defines parameters for ListRounds.
 type ListRoundsParams struct {
 	// Cursor From the Link header of the page before.
@@ -3043,6 +3455,9 @@ type SetRetentionJSONRequestBody = RetentionEdit
 // ImportRevisionJSONRequestBody defines body for ImportRevision for application/json ContentType.
 type ImportRevisionJSONRequestBody = OldText
 
+// AskNowJSONRequestBody defines body for AskNow for application/json ContentType.
+type AskNowJSONRequestBody = Asking
+
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
 
@@ -3051,6 +3466,9 @@ type TakeChangesJSONRequestBody = Taking
 
 // JudgeChangesJSONRequestBody defines body for JudgeChanges for application/json ContentType.
 type JudgeChangesJSONRequestBody = Judging
+
+// SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
+type SetChannelJSONRequestBody = ChannelEdit
 
 // CompareTextsJSONRequestBody defines body for CompareTexts for application/json ContentType.
 type CompareTextsJSONRequestBody = ComparisonRequest
@@ -3121,6 +3539,15 @@ type FindNearestJSONRequestBody = StrayText
 // SetNoteJSONRequestBody defines body for SetNote for application/json ContentType.
 type SetNoteJSONRequestBody = Note
 
+// PreviewSubscriptionJSONRequestBody defines body for PreviewSubscription for application/json ContentType.
+type PreviewSubscriptionJSONRequestBody = SubscriptionEdit
+
+// SetCheapQuestionJSONRequestBody defines body for SetCheapQuestion for application/json ContentType.
+type SetCheapQuestionJSONRequestBody = CheapQuestionEdit
+
+// SetReportJSONRequestBody defines body for SetReport for application/json ContentType.
+type SetReportJSONRequestBody = ReportEdit
+
 // StartRoundJSONRequestBody defines body for StartRound for application/json ContentType.
 type StartRoundJSONRequestBody = NewRound
 
@@ -3156,6 +3583,9 @@ type TestSignalJSONRequestBody = SignalTrial
 
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
+
+// SetSubscriptionJSONRequestBody defines body for SetSubscription for application/json ContentType.
+type SetSubscriptionJSONRequestBody = SubscriptionEdit
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
@@ -3339,6 +3769,18 @@ type ClientInterface interface {
 	// ThinArchive performs a POST /archive/thin (the `ThinArchive` operationId) request.
 	ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AskNowWithBody performs a POST /asking (the `AskNow` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks devices at once whether they were changed.
+	AskNowWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskNow performs a POST /asking (the `AskNow` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Asks devices at once whether they were changed.
+	AskNow(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DeleteBaseline performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 	DeleteBaseline(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3360,6 +3802,11 @@ type ClientInterface interface {
 	//
 	// What happened in a stretch of time, by device, account, section and hour.
 	OverviewChanges(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportChanges performs a GET /changes/report (the `ReportChanges` operationId) request.
+	//
+	// A report of changes, without secrets, oldest first.
+	ReportChanges(ctx context.Context, params *ReportChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeChangesWithBody performs a POST /changes/taking (the `TakeChanges` operationId) request,
 	// with any type of body and a specified content type.
@@ -3383,6 +3830,23 @@ type ClientInterface interface {
 
 	// GetChange performs a GET /changes/{id} (the `GetChange` operationId) request.
 	GetChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteChannel performs a DELETE /channels/{name} (the `DeleteChannel` operationId) request.
+	DeleteChannel(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannelWithBody performs a PUT /channels/{name} (the `SetChannel` operationId) request,
+	// with any type of body and a specified content type.
+	SetChannelWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannel performs a PUT /channels/{name} (the `SetChannel` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetChannel(ctx context.Context, name Name, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannel performs a POST /channels/{name}/test (the `TestChannel` operationId) request.
+	TestChannel(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListComing performs a GET /coming (the `ListComing` operationId) request.
 	ListComing(ctx context.Context, params *ListComingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3481,6 +3945,12 @@ type ClientInterface interface {
 	// WakeCredential performs a POST /credentials/{name}/wake (the `WakeCredential` operationId) request.
 	WakeCredential(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDeliveries performs a GET /deliveries (the `ListDeliveries` operationId) request.
+	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetryDelivery performs a POST /deliveries/{id}/retry (the `RetryDelivery` operationId) request.
+	RetryDelivery(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices performs a GET /devices (the `ListDevices` operationId) request.
 	ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3549,7 +4019,7 @@ type ClientInterface interface {
 
 	// StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
 	//
-	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
+	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareFleet performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
@@ -3676,6 +4146,49 @@ type ClientInterface interface {
 	// SetNote performs a PUT /note (the `SetNote` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetNote(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewSubscriptionWithBody performs a POST /preview (the `PreviewSubscription` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// The message that a subscription would have sent about the newest things that it is for.
+	PreviewSubscriptionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewSubscription performs a POST /preview (the `PreviewSubscription` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// The message that a subscription would have sent about the newest things that it is for.
+	PreviewSubscription(ctx context.Context, body PreviewSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCheapQuestions performs a GET /questions (the `ListCheapQuestions` operationId) request.
+	ListCheapQuestions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCheapQuestion performs a DELETE /questions/{name} (the `DeleteCheapQuestion` operationId) request.
+	DeleteCheapQuestion(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCheapQuestionWithBody performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request,
+	// with any type of body and a specified content type.
+	SetCheapQuestionWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCheapQuestion performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetCheapQuestion(ctx context.Context, name Name, body SetCheapQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReports performs a GET /reports (the `ListReports` operationId) request.
+	ListReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteReport performs a DELETE /reports/{name} (the `DeleteReport` operationId) request.
+	DeleteReport(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReportWithBody performs a PUT /reports/{name} (the `SetReport` operationId) request,
+	// with any type of body and a specified content type.
+	SetReportWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReport performs a PUT /reports/{name} (the `SetReport` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetReport(ctx context.Context, name Name, body SetReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRounds performs a GET /rounds (the `ListRounds` operationId) request.
 	ListRounds(ctx context.Context, params *ListRoundsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3825,6 +4338,20 @@ type ClientInterface interface {
 	// SetSite performs a PUT /sites/{name} (the `SetSite` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetSite(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSubscriptions performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
+	ListSubscriptions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSubscription performs a DELETE /subscriptions/{name} (the `DeleteSubscription` operationId) request.
+	DeleteSubscription(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSubscriptionWithBody performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request,
+	// with any type of body and a specified content type.
+	SetSubscriptionWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSubscription performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetSubscription(ctx context.Context, name Name, body SetSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens performs a GET /tokens (the `ListTokens` operationId) request.
 	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4251,6 +4778,38 @@ func (c *Client) ThinArchive(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// AskNowWithBody performs a POST /asking (the `AskNow` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks devices at once whether they were changed.
+func (c *Client) AskNowWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskNowRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskNow performs a POST /asking (the `AskNow` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Asks devices at once whether they were changed.
+func (c *Client) AskNow(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskNowRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DeleteBaseline performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 func (c *Client) DeleteBaseline(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteBaselineRequest(c.Server, params)
@@ -4333,6 +4892,21 @@ func (c *Client) OverviewChanges(ctx context.Context, params *OverviewChangesPar
 	return c.Client.Do(req)
 }
 
+// ReportChanges performs a GET /changes/report (the `ReportChanges` operationId) request.
+//
+// A report of changes, without secrets, oldest first.
+func (c *Client) ReportChanges(ctx context.Context, params *ReportChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportChangesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TakeChangesWithBody performs a POST /changes/taking (the `TakeChanges` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -4396,6 +4970,73 @@ func (c *Client) JudgeChanges(ctx context.Context, body JudgeChangesJSONRequestB
 // GetChange performs a GET /changes/{id} (the `GetChange` operationId) request.
 func (c *Client) GetChange(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetChangeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChannels performs a GET /channels (the `ListChannels` operationId) request.
+func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteChannel performs a DELETE /channels/{name} (the `DeleteChannel` operationId) request.
+func (c *Client) DeleteChannel(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteChannelRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannelWithBody performs a PUT /channels/{name} (the `SetChannel` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetChannelWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannel performs a PUT /channels/{name} (the `SetChannel` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetChannel(ctx context.Context, name Name, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannel performs a POST /channels/{name}/test (the `TestChannel` operationId) request.
+func (c *Client) TestChannel(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4753,6 +5394,32 @@ func (c *Client) WakeCredential(ctx context.Context, name Name, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// ListDeliveries performs a GET /deliveries (the `ListDeliveries` operationId) request.
+func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetryDelivery performs a POST /deliveries/{id}/retry (the `RetryDelivery` operationId) request.
+func (c *Client) RetryDelivery(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryDeliveryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices performs a GET /devices (the `ListDevices` operationId) request.
 func (c *Client) ListDevices(ctx context.Context, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDevicesRequest(c.Server, params)
@@ -5001,7 +5668,7 @@ func (c *Client) Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditor
 
 // StreamEvents performs a GET /events (the `StreamEvents` operationId) request.
 //
-// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
+// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
 	if err != nil {
@@ -5479,6 +6146,159 @@ func (c *Client) SetNoteWithBody(ctx context.Context, params *SetNoteParams, con
 // Takes a body of the `application/json` content type.
 func (c *Client) SetNote(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetNoteRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices performs a GET /notices (the `ListNotices` operationId) request.
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewSubscriptionWithBody performs a POST /preview (the `PreviewSubscription` operationId) request,
+// with any type of body and a specified content type.
+//
+// The message that a subscription would have sent about the newest things that it is for.
+func (c *Client) PreviewSubscriptionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewSubscriptionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewSubscription performs a POST /preview (the `PreviewSubscription` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// The message that a subscription would have sent about the newest things that it is for.
+func (c *Client) PreviewSubscription(ctx context.Context, body PreviewSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewSubscriptionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCheapQuestions performs a GET /questions (the `ListCheapQuestions` operationId) request.
+func (c *Client) ListCheapQuestions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCheapQuestionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCheapQuestion performs a DELETE /questions/{name} (the `DeleteCheapQuestion` operationId) request.
+func (c *Client) DeleteCheapQuestion(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCheapQuestionRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCheapQuestionWithBody performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetCheapQuestionWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCheapQuestionRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCheapQuestion performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetCheapQuestion(ctx context.Context, name Name, body SetCheapQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCheapQuestionRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReports performs a GET /reports (the `ListReports` operationId) request.
+func (c *Client) ListReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReportsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteReport performs a DELETE /reports/{name} (the `DeleteReport` operationId) request.
+func (c *Client) DeleteReport(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteReportRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReportWithBody performs a PUT /reports/{name} (the `SetReport` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetReportWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReport performs a PUT /reports/{name} (the `SetReport` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetReport(ctx context.Context, name Name, body SetReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6008,6 +6828,60 @@ func (c *Client) SetSiteWithBody(ctx context.Context, name Name, contentType str
 // Takes a body of the `application/json` content type.
 func (c *Client) SetSite(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSiteRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSubscriptions performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
+func (c *Client) ListSubscriptions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSubscriptionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSubscription performs a DELETE /subscriptions/{name} (the `DeleteSubscription` operationId) request.
+func (c *Client) DeleteSubscription(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSubscriptionRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSubscriptionWithBody performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetSubscriptionWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSubscriptionRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSubscription performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetSubscription(ctx context.Context, name Name, body SetSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSubscriptionRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7035,6 +7909,46 @@ func NewThinArchiveRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAskNowRequest calls the generic AskNow builder with application/json body
+func NewAskNowRequest(server string, body AskNowJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskNowRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskNowRequestWithBody constructs an http.Request for the AskNow method, with any body, and a specified content type
+func NewAskNowRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/asking")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewDeleteBaselineRequest constructs an http.Request for the DeleteBaseline method
 func NewDeleteBaselineRequest(server string, params *DeleteBaselineParams) (*http.Request, error) {
 	var err error
@@ -7548,6 +8462,192 @@ func NewOverviewChangesRequest(server string, params *OverviewChangesParams) (*h
 	return req, nil
 }
 
+// NewReportChangesRequest constructs an http.Request for the ReportChanges method
+func NewReportChangesRequest(server string, params *ReportChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Account != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "account", *params.Account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", *params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lines != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lines", *params.Lines, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Taken != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "taken", *params.Taken, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTakeChangesRequest calls the generic TakeChanges builder with application/json body
 func NewTakeChangesRequest(server string, body TakeChangesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7655,6 +8755,148 @@ func NewGetChangeRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteChannelRequest constructs an http.Request for the DeleteChannel method
+func NewDeleteChannelRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetChannelRequest calls the generic SetChannel builder with application/json body
+func NewSetChannelRequest(server string, name Name, body SetChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetChannelRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetChannelRequestWithBody constructs an http.Request for the SetChannel method, with any body, and a specified content type
+func NewSetChannelRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestChannelRequest constructs an http.Request for the TestChannel method
+func NewTestChannelRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8549,6 +9791,118 @@ func NewWakeCredentialRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/credentials/%s/wake", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deliveries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRetryDeliveryRequest constructs an http.Request for the RetryDelivery method
+func NewRetryDeliveryRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deliveries/%s/retry", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10290,6 +11644,328 @@ func NewSetNoteRequestWithBody(server string, params *SetNoteParams, contentType
 	return req, nil
 }
 
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewSubscriptionRequest calls the generic PreviewSubscription builder with application/json body
+func NewPreviewSubscriptionRequest(server string, body PreviewSubscriptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewSubscriptionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewSubscriptionRequestWithBody constructs an http.Request for the PreviewSubscription method, with any body, and a specified content type
+func NewPreviewSubscriptionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCheapQuestionsRequest constructs an http.Request for the ListCheapQuestions method
+func NewListCheapQuestionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/questions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteCheapQuestionRequest constructs an http.Request for the DeleteCheapQuestion method
+func NewDeleteCheapQuestionRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/questions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetCheapQuestionRequest calls the generic SetCheapQuestion builder with application/json body
+func NewSetCheapQuestionRequest(server string, name Name, body SetCheapQuestionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetCheapQuestionRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetCheapQuestionRequestWithBody constructs an http.Request for the SetCheapQuestion method, with any body, and a specified content type
+func NewSetCheapQuestionRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/questions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListReportsRequest constructs an http.Request for the ListReports method
+func NewListReportsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteReportRequest constructs an http.Request for the DeleteReport method
+func NewDeleteReportRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetReportRequest calls the generic SetReport builder with application/json body
+func NewSetReportRequest(server string, name Name, body SetReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetReportRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetReportRequestWithBody constructs an http.Request for the SetReport method, with any body, and a specified content type
+func NewSetReportRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRoundsRequest constructs an http.Request for the ListRounds method
 func NewListRoundsRequest(server string, params *ListRoundsParams) (*http.Request, error) {
 	var err error
@@ -11383,6 +13059,114 @@ func NewSetSiteRequestWithBody(server string, name Name, contentType string, bod
 	return req, nil
 }
 
+// NewListSubscriptionsRequest constructs an http.Request for the ListSubscriptions method
+func NewListSubscriptionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteSubscriptionRequest constructs an http.Request for the DeleteSubscription method
+func NewDeleteSubscriptionRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSubscriptionRequest calls the generic SetSubscription builder with application/json body
+func NewSetSubscriptionRequest(server string, name Name, body SetSubscriptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSubscriptionRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSubscriptionRequestWithBody constructs an http.Request for the SetSubscription method, with any body, and a specified content type
+func NewSetSubscriptionRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -12124,6 +13908,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ThinArchiveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ThinArchiveResponse, error)
 
+	// AskNowWithBodyWithResponse performs a POST /asking (the `AskNow` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Asks devices at once whether they were changed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AskNowWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskNowResponse, error)
+
+	// AskNowWithResponse performs a POST /asking (the `AskNow` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Asks devices at once whether they were changed.
+	AskNowWithResponse(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*AskNowResponse, error)
+
 	// DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12156,6 +13954,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	OverviewChangesWithResponse(ctx context.Context, params *OverviewChangesParams, reqEditors ...RequestEditorFn) (*OverviewChangesResponse, error)
 
+	// ReportChangesWithResponse performs a GET /changes/report (the `ReportChanges` operationId) request.
+	//
+	// A report of changes, without secrets, oldest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportChangesWithResponse(ctx context.Context, params *ReportChangesParams, reqEditors ...RequestEditorFn) (*ReportChangesResponse, error)
+
 	// TakeChangesWithBodyWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -12184,6 +13989,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetChangeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetChangeResponse, error)
+
+	// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// DeleteChannelWithResponse performs a DELETE /channels/{name} (the `DeleteChannel` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteChannelWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteChannelResponse, error)
+
+	// SetChannelWithBodyWithResponse performs a PUT /channels/{name} (the `SetChannel` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetChannelWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// SetChannelWithResponse performs a PUT /channels/{name} (the `SetChannel` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetChannelWithResponse(ctx context.Context, name Name, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// TestChannelWithResponse performs a POST /channels/{name}/test (the `TestChannel` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestChannelWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
 
 	// ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
 	//
@@ -12318,6 +14148,16 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	WakeCredentialWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*WakeCredentialResponse, error)
 
+	// ListDeliveriesWithResponse performs a GET /deliveries (the `ListDeliveries` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
+	// RetryDeliveryWithResponse performs a POST /deliveries/{id}/retry (the `RetryDelivery` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RetryDeliveryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RetryDeliveryResponse, error)
+
 	// ListDevicesWithResponse performs a GET /devices (the `ListDevices` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12410,7 +14250,7 @@ type ClientWithResponsesInterface interface {
 
 	// StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
 	//
-	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
+	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
@@ -12589,6 +14429,65 @@ type ClientWithResponsesInterface interface {
 	// SetNoteWithResponse performs a PUT /note (the `SetNote` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetNoteWithResponse(ctx context.Context, params *SetNoteParams, body SetNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetNoteResponse, error)
+
+	// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// PreviewSubscriptionWithBodyWithResponse performs a POST /preview (the `PreviewSubscription` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// The message that a subscription would have sent about the newest things that it is for.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PreviewSubscriptionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewSubscriptionResponse, error)
+
+	// PreviewSubscriptionWithResponse performs a POST /preview (the `PreviewSubscription` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// The message that a subscription would have sent about the newest things that it is for.
+	PreviewSubscriptionWithResponse(ctx context.Context, body PreviewSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewSubscriptionResponse, error)
+
+	// ListCheapQuestionsWithResponse performs a GET /questions (the `ListCheapQuestions` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListCheapQuestionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCheapQuestionsResponse, error)
+
+	// DeleteCheapQuestionWithResponse performs a DELETE /questions/{name} (the `DeleteCheapQuestion` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteCheapQuestionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCheapQuestionResponse, error)
+
+	// SetCheapQuestionWithBodyWithResponse performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetCheapQuestionWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCheapQuestionResponse, error)
+
+	// SetCheapQuestionWithResponse performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetCheapQuestionWithResponse(ctx context.Context, name Name, body SetCheapQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCheapQuestionResponse, error)
+
+	// ListReportsWithResponse performs a GET /reports (the `ListReports` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportsResponse, error)
+
+	// DeleteReportWithResponse performs a DELETE /reports/{name} (the `DeleteReport` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteReportWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteReportResponse, error)
+
+	// SetReportWithBodyWithResponse performs a PUT /reports/{name} (the `SetReport` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetReportWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportResponse, error)
+
+	// SetReportWithResponse performs a PUT /reports/{name} (the `SetReport` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetReportWithResponse(ctx context.Context, name Name, body SetReportJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportResponse, error)
 
 	// ListRoundsWithResponse performs a GET /rounds (the `ListRounds` operationId) request.
 	//
@@ -12790,6 +14689,26 @@ type ClientWithResponsesInterface interface {
 	// SetSiteWithResponse performs a PUT /sites/{name} (the `SetSite` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetSiteWithResponse(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
+
+	// ListSubscriptionsWithResponse performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSubscriptionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSubscriptionsResponse, error)
+
+	// DeleteSubscriptionWithResponse performs a DELETE /subscriptions/{name} (the `DeleteSubscription` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteSubscriptionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSubscriptionResponse, error)
+
+	// SetSubscriptionWithBodyWithResponse performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetSubscriptionWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSubscriptionResponse, error)
+
+	// SetSubscriptionWithResponse performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetSubscriptionWithResponse(ctx context.Context, name Name, body SetSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSubscriptionResponse, error)
 
 	// ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
 	//
@@ -13788,6 +15707,54 @@ func (r ThinArchiveResponse) ContentType() string {
 	return ""
 }
 
+type AskNowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Asked
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskNowResponse) GetJSON200() *[]Asked {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskNowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskNowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskNowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskNowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskNowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DeleteBaselineResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14021,6 +15988,47 @@ func (r OverviewChangesResponse) ContentType() string {
 	return ""
 }
 
+type ReportChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TakeChangesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14159,6 +16167,177 @@ func (r GetChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Channel
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *[]Channel {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestChannelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestChannelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14981,6 +17160,102 @@ func (r WakeCredentialResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WakeCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListDeliveriesResponse200Headers the declared response headers of an HTTP 200 response for ListDeliveries
+type ListDeliveriesResponse200Headers struct {
+	Link *string
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListDeliveriesResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *DeliveryPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetryDeliveryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetryDeliveryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetryDeliveryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetryDeliveryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetryDeliveryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetryDeliveryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16783,6 +19058,369 @@ func (r SetNoteResponse) ContentType() string {
 	return ""
 }
 
+// ListNoticesResponse200Headers the declared response headers of an HTTP 200 response for ListNotices
+type ListNoticesResponse200Headers struct {
+	Link *string
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListNoticesResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewSubscriptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Letter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewSubscriptionResponse) GetJSON200() *Letter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewSubscriptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewSubscriptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewSubscriptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewSubscriptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewSubscriptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCheapQuestionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CheapQuestion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCheapQuestionsResponse) GetJSON200() *[]CheapQuestion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCheapQuestionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCheapQuestionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCheapQuestionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCheapQuestionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCheapQuestionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCheapQuestionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCheapQuestionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCheapQuestionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCheapQuestionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCheapQuestionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCheapQuestionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetCheapQuestionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetCheapQuestionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetCheapQuestionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetCheapQuestionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetCheapQuestionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetCheapQuestionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReportsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Report
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReportsResponse) GetJSON200() *[]Report {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReportsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReportsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReportsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReportsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReportsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListRoundsResponse200Headers the declared response headers of an HTTP 200 response for ListRounds
 type ListRoundsResponse200Headers struct {
 	Link *string
@@ -17996,6 +20634,136 @@ func (r SetSiteResponse) ContentType() string {
 	return ""
 }
 
+type ListSubscriptionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Subscription
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSubscriptionsResponse) GetJSON200() *[]Subscription {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSubscriptionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSubscriptionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSubscriptionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSubscriptionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSubscriptionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSubscriptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSubscriptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSubscriptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSubscriptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSubscriptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSubscriptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSubscriptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSubscriptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSubscriptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSubscriptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSubscriptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSubscriptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18976,6 +21744,32 @@ func (c *ClientWithResponses) ThinArchiveWithResponse(ctx context.Context, reqEd
 	return ParseThinArchiveResponse(rsp)
 }
 
+// AskNowWithBodyWithResponse performs a POST /asking (the `AskNow` operationId) request,
+// with any type of body and a specified content type.
+//
+// Asks devices at once whether they were changed.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AskNowWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskNowResponse, error) {
+	rsp, err := c.AskNowWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskNowResponse(rsp)
+}
+
+// AskNowWithResponse performs a POST /asking (the `AskNow` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Asks devices at once whether they were changed.
+func (c *ClientWithResponses) AskNowWithResponse(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*AskNowResponse, error) {
+	rsp, err := c.AskNow(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskNowResponse(rsp)
+}
+
 // DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19044,6 +21838,19 @@ func (c *ClientWithResponses) OverviewChangesWithResponse(ctx context.Context, p
 	return ParseOverviewChangesResponse(rsp)
 }
 
+// ReportChangesWithResponse performs a GET /changes/report (the `ReportChanges` operationId) request.
+//
+// A report of changes, without secrets, oldest first.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportChangesWithResponse(ctx context.Context, params *ReportChangesParams, reqEditors ...RequestEditorFn) (*ReportChangesResponse, error) {
+	rsp, err := c.ReportChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportChangesResponse(rsp)
+}
+
 // TakeChangesWithBodyWithResponse performs a POST /changes/taking (the `TakeChanges` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -19101,6 +21908,61 @@ func (c *ClientWithResponses) GetChangeWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseGetChangeResponse(rsp)
+}
+
+// ListChannelsWithResponse performs a GET /channels (the `ListChannels` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// DeleteChannelWithResponse performs a DELETE /channels/{name} (the `DeleteChannel` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteChannelWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteChannelResponse, error) {
+	rsp, err := c.DeleteChannel(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteChannelResponse(rsp)
+}
+
+// SetChannelWithBodyWithResponse performs a PUT /channels/{name} (the `SetChannel` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetChannelWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannelWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// SetChannelWithResponse performs a PUT /channels/{name} (the `SetChannel` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetChannelWithResponse(ctx context.Context, name Name, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannel(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// TestChannelWithResponse performs a POST /channels/{name}/test (the `TestChannel` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannel(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
 }
 
 // ListComingWithResponse performs a GET /coming (the `ListComing` operationId) request.
@@ -19386,6 +22248,28 @@ func (c *ClientWithResponses) WakeCredentialWithResponse(ctx context.Context, na
 	return ParseWakeCredentialResponse(rsp)
 }
 
+// ListDeliveriesWithResponse performs a GET /deliveries (the `ListDeliveries` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
+}
+
+// RetryDeliveryWithResponse performs a POST /deliveries/{id}/retry (the `RetryDelivery` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RetryDeliveryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RetryDeliveryResponse, error) {
+	rsp, err := c.RetryDelivery(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetryDeliveryResponse(rsp)
+}
+
 // ListDevicesWithResponse performs a GET /devices (the `ListDevices` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19586,7 +22470,7 @@ func (c *ClientWithResponses) EnrolWithResponse(ctx context.Context, body EnrolJ
 
 // StreamEventsWithResponse performs a GET /events (the `StreamEvents` operationId) request.
 //
-// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent.
+// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
@@ -19980,6 +22864,131 @@ func (c *ClientWithResponses) SetNoteWithResponse(ctx context.Context, params *S
 		return nil, err
 	}
 	return ParseSetNoteResponse(rsp)
+}
+
+// ListNoticesWithResponse performs a GET /notices (the `ListNotices` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// PreviewSubscriptionWithBodyWithResponse performs a POST /preview (the `PreviewSubscription` operationId) request,
+// with any type of body and a specified content type.
+//
+// The message that a subscription would have sent about the newest things that it is for.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PreviewSubscriptionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewSubscriptionResponse, error) {
+	rsp, err := c.PreviewSubscriptionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewSubscriptionResponse(rsp)
+}
+
+// PreviewSubscriptionWithResponse performs a POST /preview (the `PreviewSubscription` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// The message that a subscription would have sent about the newest things that it is for.
+func (c *ClientWithResponses) PreviewSubscriptionWithResponse(ctx context.Context, body PreviewSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewSubscriptionResponse, error) {
+	rsp, err := c.PreviewSubscription(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewSubscriptionResponse(rsp)
+}
+
+// ListCheapQuestionsWithResponse performs a GET /questions (the `ListCheapQuestions` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListCheapQuestionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCheapQuestionsResponse, error) {
+	rsp, err := c.ListCheapQuestions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCheapQuestionsResponse(rsp)
+}
+
+// DeleteCheapQuestionWithResponse performs a DELETE /questions/{name} (the `DeleteCheapQuestion` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteCheapQuestionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteCheapQuestionResponse, error) {
+	rsp, err := c.DeleteCheapQuestion(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCheapQuestionResponse(rsp)
+}
+
+// SetCheapQuestionWithBodyWithResponse performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetCheapQuestionWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCheapQuestionResponse, error) {
+	rsp, err := c.SetCheapQuestionWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCheapQuestionResponse(rsp)
+}
+
+// SetCheapQuestionWithResponse performs a PUT /questions/{name} (the `SetCheapQuestion` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetCheapQuestionWithResponse(ctx context.Context, name Name, body SetCheapQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCheapQuestionResponse, error) {
+	rsp, err := c.SetCheapQuestion(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCheapQuestionResponse(rsp)
+}
+
+// ListReportsWithResponse performs a GET /reports (the `ListReports` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportsResponse, error) {
+	rsp, err := c.ListReports(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReportsResponse(rsp)
+}
+
+// DeleteReportWithResponse performs a DELETE /reports/{name} (the `DeleteReport` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteReportWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteReportResponse, error) {
+	rsp, err := c.DeleteReport(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteReportResponse(rsp)
+}
+
+// SetReportWithBodyWithResponse performs a PUT /reports/{name} (the `SetReport` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetReportWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportResponse, error) {
+	rsp, err := c.SetReportWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportResponse(rsp)
+}
+
+// SetReportWithResponse performs a PUT /reports/{name} (the `SetReport` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetReportWithResponse(ctx context.Context, name Name, body SetReportJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportResponse, error) {
+	rsp, err := c.SetReport(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportResponse(rsp)
 }
 
 // ListRoundsWithResponse performs a GET /rounds (the `ListRounds` operationId) request.
@@ -20409,6 +23418,50 @@ func (c *ClientWithResponses) SetSiteWithResponse(ctx context.Context, name Name
 		return nil, err
 	}
 	return ParseSetSiteResponse(rsp)
+}
+
+// ListSubscriptionsWithResponse performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSubscriptionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSubscriptionsResponse, error) {
+	rsp, err := c.ListSubscriptions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSubscriptionsResponse(rsp)
+}
+
+// DeleteSubscriptionWithResponse performs a DELETE /subscriptions/{name} (the `DeleteSubscription` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteSubscriptionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteSubscriptionResponse, error) {
+	rsp, err := c.DeleteSubscription(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSubscriptionResponse(rsp)
+}
+
+// SetSubscriptionWithBodyWithResponse performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSubscriptionWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSubscriptionResponse, error) {
+	rsp, err := c.SetSubscriptionWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSubscriptionResponse(rsp)
+}
+
+// SetSubscriptionWithResponse performs a PUT /subscriptions/{name} (the `SetSubscription` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSubscriptionWithResponse(ctx context.Context, name Name, body SetSubscriptionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSubscriptionResponse, error) {
+	rsp, err := c.SetSubscription(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSubscriptionResponse(rsp)
 }
 
 // ListTokensWithResponse performs a GET /tokens (the `ListTokens` operationId) request.
@@ -21272,6 +24325,39 @@ func ParseThinArchiveResponse(rsp *http.Response) (*ThinArchiveResponse, error) 
 	return response, nil
 }
 
+// ParseAskNowResponse parses an HTTP response from a AskNowWithResponse call
+func ParseAskNowResponse(rsp *http.Response) (*AskNowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskNowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Asked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDeleteBaselineResponse parses an HTTP response from a DeleteBaselineWithResponse call
 func ParseDeleteBaselineResponse(rsp *http.Response) (*DeleteBaselineResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21442,6 +24528,32 @@ func ParseOverviewChangesResponse(rsp *http.Response) (*OverviewChangesResponse,
 	return response, nil
 }
 
+// ParseReportChangesResponse parses an HTTP response from a ReportChangesWithResponse call
+func ParseReportChangesResponse(rsp *http.Response) (*ReportChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTakeChangesResponse parses an HTTP response from a TakeChangesWithResponse call
 func ParseTakeChangesResponse(rsp *http.Response) (*TakeChangesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21528,6 +24640,126 @@ func ParseGetChangeResponse(rsp *http.Response) (*GetChangeResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteChannelResponse parses an HTTP response from a DeleteChannelWithResponse call
+func ParseDeleteChannelResponse(rsp *http.Response) (*DeleteChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetChannelResponse parses an HTTP response from a SetChannelWithResponse call
+func ParseSetChannelResponse(rsp *http.Response) (*SetChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestChannelResponse parses an HTTP response from a TestChannelWithResponse call
+func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -22095,6 +25327,81 @@ func ParseWakeCredentialResponse(rsp *http.Response) (*WakeCredentialResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListDeliveriesResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRetryDeliveryResponse parses an HTTP response from a RetryDeliveryWithResponse call
+func ParseRetryDeliveryResponse(rsp *http.Response) (*RetryDeliveryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetryDeliveryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -23379,6 +26686,267 @@ func ParseSetNoteResponse(rsp *http.Response) (*SetNoteResponse, error) {
 	return response, nil
 }
 
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListNoticesResponse200Headers
+		if values := rsp.Header.Values("Link"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Link", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Link = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePreviewSubscriptionResponse parses an HTTP response from a PreviewSubscriptionWithResponse call
+func ParsePreviewSubscriptionResponse(rsp *http.Response) (*PreviewSubscriptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewSubscriptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Letter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCheapQuestionsResponse parses an HTTP response from a ListCheapQuestionsWithResponse call
+func ParseListCheapQuestionsResponse(rsp *http.Response) (*ListCheapQuestionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCheapQuestionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CheapQuestion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCheapQuestionResponse parses an HTTP response from a DeleteCheapQuestionWithResponse call
+func ParseDeleteCheapQuestionResponse(rsp *http.Response) (*DeleteCheapQuestionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCheapQuestionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetCheapQuestionResponse parses an HTTP response from a SetCheapQuestionWithResponse call
+func ParseSetCheapQuestionResponse(rsp *http.Response) (*SetCheapQuestionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetCheapQuestionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReportsResponse parses an HTTP response from a ListReportsWithResponse call
+func ParseListReportsResponse(rsp *http.Response) (*ListReportsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReportsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteReportResponse parses an HTTP response from a DeleteReportWithResponse call
+func ParseDeleteReportResponse(rsp *http.Response) (*DeleteReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetReportResponse parses an HTTP response from a SetReportWithResponse call
+func ParseSetReportResponse(rsp *http.Response) (*SetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRoundsResponse parses an HTTP response from a ListRoundsWithResponse call
 func ParseListRoundsResponse(rsp *http.Response) (*ListRoundsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24219,6 +27787,97 @@ func ParseSetSiteResponse(rsp *http.Response) (*SetSiteResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSubscriptionsResponse parses an HTTP response from a ListSubscriptionsWithResponse call
+func ParseListSubscriptionsResponse(rsp *http.Response) (*ListSubscriptionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSubscriptionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Subscription
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSubscriptionResponse parses an HTTP response from a DeleteSubscriptionWithResponse call
+func ParseDeleteSubscriptionResponse(rsp *http.Response) (*DeleteSubscriptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSubscriptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSubscriptionResponse parses an HTTP response from a SetSubscriptionWithResponse call
+func ParseSetSubscriptionResponse(rsp *http.Response) (*SetSubscriptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSubscriptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

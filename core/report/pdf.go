@@ -4,6 +4,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"codeberg.org/go-pdf/fpdf"
 	"golang.org/x/image/font/gofont/gomono"
@@ -20,50 +21,59 @@ var tints = map[diff.Kind][6]int{
 	diff.Changed: {0x7A, 0x4E, 0x00, 0xFB, 0xEE, 0xD2},
 }
 
-// PDF writes the comparison on pages of A3 in landscape.
-func (c *Comparison) PDF(w io.Writer) error {
-	const margin, row, size = 12.0, 4.2, 8.0
-	p := fpdf.New("L", "mm", "A3", "")
+// Sizes on paper, in millimetres and points.
+const (
+	margin = 12.0
+	row    = 4.2
+	size   = 8.0
+)
+
+// paper is pages of A3 in landscape that are being written.
+type paper struct {
+	*fpdf.Fpdf
+	width, character float64 // of a page, and of a character
+}
+
+func newPaper(title, footer string, made time.Time) *paper {
+	p := &paper{Fpdf: fpdf.New("L", "mm", "A3", "")}
 	p.AddUTF8FontFromBytes("mono", "", gomono.TTF)
 	p.AddUTF8FontFromBytes("mono", "B", gomonobold.TTF)
-	p.SetTitle(c.Left.Name+" against "+c.Right.Name, true)
+	p.SetTitle(title, true)
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(true, margin+4)
-	p.SetCreationDate(c.Made)
-	p.SetModificationDate(c.Made)
+	p.SetCreationDate(made)
+	p.SetModificationDate(made)
 	p.AliasNbPages("{pages}")
 	p.SetFooterFunc(func() {
 		p.SetY(-margin)
 		p.SetFont("mono", "", 7)
 		p.SetTextColor(0x55, 0x62, 0x6E)
-		p.CellFormat(0, row, c.footer(), "", 0, "L", false, 0, "")
+		p.CellFormat(0, row, footer, "", 0, "L", false, 0, "")
 		p.CellFormat(0, row, "page "+strconv.Itoa(p.PageNo())+" of {pages}", "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
-	width, _ := p.GetPageSize()
-	ink := func() { p.SetTextColor(0x1B, 0x26, 0x31) }
+	p.width, _ = p.GetPageSize()
 	p.SetFont("mono", "", size)
-	character := p.GetStringWidth("0")
-	text := func(style string, points float64, s string) {
-		ink()
-		p.SetFont("mono", style, points)
-		for _, line := range wrap(printable(s), int((width-2*margin)/(character*points/size))-1) {
-			p.CellFormat(0, row*points/size, line, "", 1, "L", false, 0, "")
-		}
+	p.character = p.GetStringWidth("0")
+	return p
+}
+
+func (p *paper) ink() { p.SetTextColor(0x1B, 0x26, 0x31) }
+
+func (p *paper) text(style string, points float64, s string) {
+	p.ink()
+	p.SetFont("mono", style, points)
+	for _, line := range wrap(printable(s), int((p.width-2*margin)/(p.character*points/size))-1) {
+		p.CellFormat(0, row*points/size, line, "", 1, "L", false, 0, "")
 	}
-	text("B", 12, c.Sentence())
-	p.Ln(2)
-	for _, s := range []Side{c.Left, c.Right} {
-		text("B", 9, s.Name)
-		for _, line := range c.about(s) {
-			text("", 7, line)
-		}
-		p.Ln(1.5)
-	}
+}
+
+// rows writes the rows of a comparison, under the headings of their sections.
+func (p *paper) rows(rows []diff.Row) {
 	section := "\x00"
-	for _, r := range c.Rows {
+	for _, r := range rows {
 		if r.Kind == diff.Skipped {
-			text("", 7, "… "+plural(r.Count, "line", "lines")+" without a difference that counts")
+			p.text("", 7, "… "+plural(r.Count, "line", "lines")+" without a difference that counts")
 			section = "\x00"
 			continue
 		}
@@ -73,32 +83,51 @@ func (c *Comparison) PDF(w io.Writer) error {
 				path = "(top)"
 			}
 			p.Ln(1)
-			text("B", size, path)
+			p.text("B", size, path)
 		}
 		for _, l := range Lines(r) {
-			p.SetFont("mono", "", size)
-			numbers := 12 * character
-			room := int((width-2*margin-2*numbers-3*character)/character) - 1
-			tint, tinted := tints[l.Kind]
-			tinted = tinted && l.Aside == diff.Counts
-			for i, piece := range wrap(printable(l.Text), room) {
-				p.SetTextColor(0x5F, 0x69, 0x73)
-				left, right, mark := l.LeftNumber, l.RightNumber, l.Mark
-				if i > 0 {
-					left, right, mark = "", "", " "
-				}
-				p.CellFormat(numbers/1.5, row, left, "", 0, "R", false, 0, "")
-				p.CellFormat(numbers/1.5, row, right, "", 0, "R", false, 0, "")
-				if tinted {
-					p.SetTextColor(tint[0], tint[1], tint[2])
-					p.SetFillColor(tint[3], tint[4], tint[5])
-				} else if l.Aside == diff.Counts {
-					ink()
-				}
-				p.CellFormat(3*character, row, mark, "", 0, "C", tinted, 0, "")
-				p.CellFormat(0, row, piece, "", 1, "L", tinted, 0, "")
-			}
+			p.line(l)
 		}
 	}
+}
+
+func (p *paper) line(l Line) {
+	p.SetFont("mono", "", size)
+	numbers := 12 * p.character
+	room := int((p.width-2*margin-2*numbers-3*p.character)/p.character) - 1
+	tint, tinted := tints[l.Kind]
+	tinted = tinted && l.Aside == diff.Counts
+	for i, piece := range wrap(printable(l.Text), room) {
+		p.SetTextColor(0x5F, 0x69, 0x73)
+		left, right, mark := l.LeftNumber, l.RightNumber, l.Mark
+		if i > 0 {
+			left, right, mark = "", "", " "
+		}
+		p.CellFormat(numbers/1.5, row, left, "", 0, "R", false, 0, "")
+		p.CellFormat(numbers/1.5, row, right, "", 0, "R", false, 0, "")
+		if tinted {
+			p.SetTextColor(tint[0], tint[1], tint[2])
+			p.SetFillColor(tint[3], tint[4], tint[5])
+		} else if l.Aside == diff.Counts {
+			p.ink()
+		}
+		p.CellFormat(3*p.character, row, mark, "", 0, "C", tinted, 0, "")
+		p.CellFormat(0, row, piece, "", 1, "L", tinted, 0, "")
+	}
+}
+
+// PDF writes the comparison on pages of A3 in landscape.
+func (c *Comparison) PDF(w io.Writer) error {
+	p := newPaper(c.Left.Name+" against "+c.Right.Name, c.footer(), c.Made)
+	p.text("B", 12, c.Sentence())
+	p.Ln(2)
+	for _, s := range []Side{c.Left, c.Right} {
+		p.text("B", 9, s.Name)
+		for _, line := range c.about(s) {
+			p.text("", 7, line)
+		}
+		p.Ln(1.5)
+	}
+	p.rows(c.Rows)
 	return p.Output(w)
 }

@@ -226,10 +226,18 @@ func (c *Comparison) Text(w io.Writer) error {
 		}
 	}
 	fmt.Fprintf(&b, "\n%s\n", c.Sentence())
+	writeRows(&b, c.Rows)
+	fmt.Fprintf(&b, "\n%s\n", c.footer())
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// writeRows writes the rows of a comparison, under the headings of their sections.
+func writeRows(b *strings.Builder, rows []diff.Row) {
 	section := "\x00"
-	for _, r := range c.Rows {
+	for _, r := range rows {
 		if r.Kind == diff.Skipped {
-			fmt.Fprintf(&b, "\n… %s without a difference that counts\n", plural(r.Count, "line", "lines"))
+			fmt.Fprintf(b, "\n… %s without a difference that counts\n", plural(r.Count, "line", "lines"))
 			section = "\x00"
 			continue
 		}
@@ -238,15 +246,12 @@ func (c *Comparison) Text(w io.Writer) error {
 			if path == "" {
 				path = "(top)"
 			}
-			fmt.Fprintf(&b, "\n%s\n", path)
+			fmt.Fprintf(b, "\n%s\n", path)
 		}
 		for _, l := range Lines(r) {
-			fmt.Fprintf(&b, "%5s %5s %s %s\n", l.LeftNumber, l.RightNumber, l.Mark, l.Text)
+			fmt.Fprintf(b, "%5s %5s %s %s\n", l.LeftNumber, l.RightNumber, l.Mark, l.Text)
 		}
 	}
-	fmt.Fprintf(&b, "\n%s\n", c.footer())
-	_, err := io.WriteString(w, b.String())
-	return err
 }
 
 // Line is one line of a row as it is written down: a changed row makes two.

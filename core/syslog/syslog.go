@@ -4,6 +4,7 @@
 package syslog
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -261,3 +262,32 @@ func nearestYear(t, arrived time.Time) time.Time {
 	}
 	return best
 }
+
+// Param is one parameter of structured data.
+type Param struct{ Name, Value string }
+
+// Format writes a message in the form of RFC 5424: facility 13 (log audit), with one
+// element of structured data of the enterprise of examples (RFC 5612).
+func Format(severity int, at time.Time, host, app, id, element string, params []Param, text string) string {
+	word := func(s string, limit int) string {
+		s = strings.Map(func(r rune) rune {
+			if r <= ' ' || r > '~' {
+				return -1
+			}
+			return r
+		}, s)
+		if s == "" {
+			return "-"
+		}
+		return s[:min(len(s), limit)]
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "<%d>1 %s %s %s - %s [%s@32473", 13*8+severity, at.UTC().Format("2006-01-02T15:04:05.000Z"), word(host, 255), word(app, 48), word(id, 32), word(element, 20))
+	for _, p := range params {
+		fmt.Fprintf(&b, ` %s="%s"`, p.Name, escaper.Replace(strings.ToValidUTF8(p.Value, "\ufffd")))
+	}
+	b.WriteString("] \ufeff" + strings.ReplaceAll(strings.ToValidUTF8(text, "\ufffd"), "\n", " "))
+	return b.String()
+}
+
+var escaper = strings.NewReplacer(`"`, `\"`, `\`, `\\`, `]`, `\]`)

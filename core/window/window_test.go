@@ -138,7 +138,7 @@ func TestLeapingChangesNothing(t *testing.T) {
 func TestCalendars(t *testing.T) {
 	list := []Window{
 		{Name: "core nights", Selector: "role=core", Start: at(t, "Europe/Oslo", "2026-11-03 22:00"), Length: 4 * time.Hour, Rule: "FREQ=WEEKLY;BYDAY=TU,TH", Except: []time.Time{at(t, "Europe/Oslo", "2026-12-24 22:00")}, Remark: "as agreed; see 7.2, and after"},
-		{Name: "year's end", Freeze: true, Start: at(t, "UTC", "2026-12-20 00:00"), Length: 14 * 24 * time.Hour},
+		{Name: "turn of the year", Freeze: true, Start: at(t, "UTC", "2026-12-20 00:00"), Length: 14 * 24 * time.Hour},
 	}
 	text, err := WriteCalendar(list, at(t, "UTC", "2026-11-24 00:00"))
 	require.NoError(t, err)

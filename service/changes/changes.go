@@ -138,6 +138,7 @@ type Config struct {
 	Bus     *events.Bus
 	Log     *slog.Logger
 	Now     func() time.Time
+	URL     func() string // of the console; nil for none
 	// Tell is called for each new change when it has been looked at, in the
 	// transaction that says so. It may be nil.
 	Tell func(*store.Tx, Change) error
@@ -170,11 +171,16 @@ func (s *Service) Filed(tx *store.Tx, f rounds.Filing) (int64, error) {
 			}
 			since = max(since, seen)
 		}
-		st := n.Revision.Stats
-		total.Added, total.Removed, total.Changed, total.Moved = total.Added+st.Added, total.Removed+st.Removed, total.Changed+st.Changed, total.Moved+st.Moved
 		if n.Revision.Suspect != "" {
 			suspect = n.Revision.Suspect
 		}
+		if n.Revision.Datastore == "startup" && slices.ContainsFunc(f.New, func(m rounds.Found) bool {
+			return m.Revision.Datastore == "running" && m.Revision.Part == n.Revision.Part
+		}) {
+			continue // it was saved as well: that is no second difference
+		}
+		st := n.Revision.Stats
+		total.Added, total.Removed, total.Changed, total.Moved = total.Added+st.Added, total.Removed+st.Removed, total.Changed+st.Changed, total.Moved+st.Moved
 	}
 	if since == 0 {
 		since = store.Stamp(f.Device.LastGood)

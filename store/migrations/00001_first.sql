@@ -340,6 +340,84 @@ CREATE TABLE judgements (
     at        INTEGER NOT NULL
 ) WITHOUT ROWID;
 
+-- Where word of what happens can go.
+CREATE TABLE channels (
+    name       TEXT    PRIMARY KEY COLLATE NOCASE,
+    kind       TEXT    NOT NULL,               -- console, mail, hook, syslog
+    target     TEXT    NOT NULL DEFAULT '',    -- addresses, separated by ", "; or a URL
+    credential TEXT    NOT NULL DEFAULT '',    -- of a hook: whose token signs
+    account    TEXT    NOT NULL,
+    at         INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- Who wants to know of what.
+CREATE TABLE subscriptions (
+    name     TEXT    PRIMARY KEY COLLATE NOCASE,
+    events   TEXT    NOT NULL,                 -- separated by blanks
+    selector TEXT    NOT NULL DEFAULT '',
+    severity INTEGER NOT NULL DEFAULT 0,       -- of changes: this one and above
+    channel  TEXT    NOT NULL,
+    digest   TEXT    NOT NULL DEFAULT '',      -- when, cron, five fields; '' for at once
+    zone     TEXT    NOT NULL DEFAULT 'UTC',
+    idle     INTEGER NOT NULL DEFAULT 0,       -- of a digest: 1 says so where nothing happened
+    quiet    TEXT    NOT NULL DEFAULT '',      -- hours in which nothing is sent: 22:00-06:00
+    per_hour INTEGER NOT NULL DEFAULT 20,      -- at most so many an hour; what is more comes together
+    subject  TEXT    NOT NULL DEFAULT '',      -- templates; '' for the usual ones
+    body     TEXT    NOT NULL DEFAULT '',
+    paused   INTEGER NOT NULL DEFAULT 0,
+    sent_for INTEGER NOT NULL DEFAULT 0,       -- of a digest: up to when it tells
+    account  TEXT    NOT NULL,
+    at       INTEGER NOT NULL
+) WITHOUT ROWID;
+
+-- What happened that somebody may want to know of.
+CREATE TABLE notices (
+    id        INTEGER PRIMARY KEY,
+    at        INTEGER NOT NULL,
+    kind      TEXT    NOT NULL,
+    device_id INTEGER NOT NULL DEFAULT 0,
+    change_id INTEGER NOT NULL DEFAULT 0,
+    round_id  INTEGER NOT NULL DEFAULT 0,
+    severity  INTEGER NOT NULL DEFAULT 0,
+    title     TEXT    NOT NULL,
+    detail    TEXT    NOT NULL DEFAULT '',
+    sorted    INTEGER NOT NULL DEFAULT 0       -- 1: it is known who gets it
+);
+CREATE INDEX notices_unsorted ON notices (id) WHERE sorted = 0;
+CREATE INDEX notices_by_time ON notices (at);
+
+-- What is to be sent, or was.
+CREATE TABLE deliveries (
+    id           INTEGER PRIMARY KEY,
+    subscription TEXT    NOT NULL,
+    channel      TEXT    NOT NULL,
+    notices      TEXT    NOT NULL,             -- their numbers, a JSON list
+    digest       INTEGER NOT NULL DEFAULT 0,
+    made_at      INTEGER NOT NULL,
+    due_at       INTEGER NOT NULL,
+    tries        INTEGER NOT NULL DEFAULT 0,
+    state        TEXT    NOT NULL DEFAULT 'waiting', -- sent, dead
+    trouble      TEXT    NOT NULL DEFAULT '',
+    done_at      INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX deliveries_due ON deliveries (due_at) WHERE state = 'waiting';
+CREATE INDEX deliveries_dead ON deliveries (id) WHERE state = 'dead';
+CREATE INDEX deliveries_by_subscription ON deliveries (subscription, made_at);
+
+-- Reports that are made by themselves.
+CREATE TABLE reports (
+    name       TEXT    PRIMARY KEY COLLATE NOCASE,
+    expression TEXT    NOT NULL,               -- cron, five fields
+    zone       TEXT    NOT NULL,
+    span       INTEGER NOT NULL,               -- seconds back
+    selector   TEXT    NOT NULL DEFAULT '',
+    form       TEXT    NOT NULL,               -- html, pdf, csv
+    channel    TEXT    NOT NULL,
+    last_due   INTEGER NOT NULL DEFAULT 0,
+    account    TEXT    NOT NULL,
+    at         INTEGER NOT NULL
+) WITHOUT ROWID;
+
 -- What is thinned out by age; seconds.
 CREATE TABLE retention (
     id        INTEGER PRIMARY KEY CHECK (id = 1),
@@ -390,6 +468,7 @@ CREATE TABLE rounds (
     last_visit  INTEGER NOT NULL DEFAULT 9223372036854775807,
     spread      INTEGER NOT NULL DEFAULT 0,    -- as of its schedule
     tries       INTEGER NOT NULL DEFAULT 1,
+    told        INTEGER NOT NULL DEFAULT 0,    -- 1: whoever wants to know of rounds has been told
     records     INTEGER NOT NULL DEFAULT 0,    -- 1: what is said is kept of good visits too
     fresh       INTEGER NOT NULL DEFAULT 0,    -- outcome new; the counts are written at the end
     unchanged   INTEGER NOT NULL DEFAULT 0,

@@ -168,6 +168,25 @@ func Arrive(ctx context.Context, conn Conn, d *dialect.Dialect, set Settings) er
 	return err
 }
 
+// Until is a dialect whose conversation ends when an answer has been kept.
+func Until(d *dialect.Dialect, keep string) *dialect.Dialect {
+	short := *d
+	short.Conversation.States = map[string]*dialect.State{}
+	for name, s := range d.Conversation.States {
+		cut := *s
+		if s.Keep == keep {
+			cut.Then, cut.Otherwise, cut.On = dialect.Done, dialect.Done, slices.Clone(s.On)
+			for i, rule := range cut.On {
+				if rule.Go != "" {
+					cut.On[i].Go = dialect.Done
+				}
+			}
+		}
+		short.Conversation.States[name] = &cut
+	}
+	return &short
+}
+
 func newRunner(conn Conn, d *dialect.Dialect, set Settings) *runner {
 	return &runner{conn: conn, d: d, cred: set.Credential, set: set, items: map[string][]string{}}
 }

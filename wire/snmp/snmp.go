@@ -5,6 +5,7 @@ package snmp
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -63,14 +64,51 @@ func Ask(ctx context.Context, t Target) (System, error) {
 	return s, err
 }
 
+// Get asks for the value of one object, as text; "" where the agent has none.
+func Get(ctx context.Context, t Target, object string) (string, error) {
+	method := gosnmp.SHA256
+	if t.Community != "" {
+		method = gosnmp.NoAuth
+	}
+	answer, err := get(ctx, t, method, object)
+	if t.Community == "" && reason.Of(err, "") == reason.CredentialRefused {
+		if old, again := get(ctx, t, gosnmp.SHA, object); again == nil {
+			answer, err = old, nil
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	if answer.Error != gosnmp.NoError {
+		return "", reason.New(reason.DeviceError, "Its SNMP agent answered %s.", answer.Error)
+	}
+	for _, v := range answer.Variables {
+		if s, ok := v.Value.([]byte); ok {
+			return hex.EncodeToString(s), nil
+		}
+		if v.Value != nil {
+			return fmt.Sprint(v.Value), nil
+		}
+	}
+	return "", nil
+}
+
 func ask(ctx context.Context, t Target, method gosnmp.SnmpV3AuthProtocol) (System, error) {
+	answer, err := get(ctx, t, method, sysObjectID, sysDescr, sysName)
+	if err != nil {
+		return System{}, err
+	}
+	return read(answer)
+}
+
+func get(ctx context.Context, t Target, method gosnmp.SnmpV3AuthProtocol, objects ...string) (*gosnmp.SnmpPacket, error) {
 	host, port, err := net.SplitHostPort(t.Address)
 	if err != nil {
-		return System{}, reason.New(reason.Unreachable, "%q is no address: %w.", t.Address, err)
+		return nil, reason.New(reason.Unreachable, "%q is no address: %w.", t.Address, err)
 	}
 	number, err := strconv.ParseUint(port, 10, 16)
 	if err != nil {
-		return System{}, reason.New(reason.Unreachable, "%q is no port: %w.", port, err)
+		return nil, reason.New(reason.Unreachable, "%q is no port: %w.", port, err)
 	}
 	g := &gosnmp.GoSNMP{
 		Target: host, Port: uint16(number), Transport: "udp", Timeout: t.Timeout, Retries: 1, MaxOids: 3, Context: ctx,
@@ -86,14 +124,14 @@ func ask(ctx context.Context, t Target, method gosnmp.SnmpV3AuthProtocol) (Syste
 		g.SecurityParameters = user
 	}
 	if err := g.Connect(); err != nil {
-		return System{}, explain(ctx, t, err)
+		return nil, explain(ctx, t, err)
 	}
 	defer func() { _ = g.Close() }()
-	answer, err := g.Get([]string{sysObjectID, sysDescr, sysName})
+	answer, err := g.Get(objects)
 	if err != nil {
-		return System{}, explain(ctx, t, err)
+		return nil, explain(ctx, t, err)
 	}
-	return read(answer)
+	return answer, nil
 }
 
 func read(answer *gosnmp.SnmpPacket) (System, error) {

@@ -253,6 +253,24 @@ func (c *Conn) Why(err error) error {
 	return reason.New(reason.HungUp, "It closed the connection in the middle of the visit.")
 }
 
+// KeepAlive asks the device now and then whether it is still there, until ctx ends;
+// where it says nothing for three times as long, the connection ends.
+func (c *Conn) KeepAlive(ctx context.Context, every time.Duration) {
+	c.conn.SetSilence(3 * every)
+	beat := time.NewTicker(every)
+	defer beat.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-beat.C:
+			if _, _, err := c.client.SendRequest("keepalive@openssh.com", true, nil); err != nil {
+				return // whoever reads hears of it
+			}
+		}
+	}
+}
+
 // Close ends the connection.
 func (c *Conn) Close() error {
 	c.stop()

@@ -1304,6 +1304,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A report of changes, without secrets, oldest first. */
+        get: operations["reportChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/verdicts": {
         parameters: {
             query?: never;
@@ -1532,6 +1549,232 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listCheapQuestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/questions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setCheapQuestion"];
+        post?: never;
+        delete: operations["deleteCheapQuestion"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/asking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Asks devices at once whether they were changed. */
+        post: operations["askNow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listChannels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setChannel"];
+        post?: never;
+        delete: operations["deleteChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["testChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/subscriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listSubscriptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/subscriptions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setSubscription"];
+        post?: never;
+        delete: operations["deleteSubscription"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The message that a subscription would have sent about the newest things that it is for. */
+        post: operations["previewSubscription"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["retryDelivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listReports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setReport"];
+        post?: never;
+        delete: operations["deleteReport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -1539,7 +1782,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent. */
+        /** @description Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent. */
         get: operations["streamEvents"];
         put?: never;
         post?: never;
@@ -2623,6 +2866,163 @@ export interface components {
         /** @description Data of the event change. */
         ChangeEvent: {
             change: components["schemas"]["Change"];
+        };
+        CheapQuestionEdit: {
+            selector?: string;
+            /** @description How often; each device at a moment of its own. */
+            minutes: number;
+        };
+        CheapQuestion: {
+            name: string;
+            selector: string;
+            minutes: number;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Asking: {
+            selector: string;
+        };
+        Asked: {
+            device: string;
+            answer: string;
+            /** @description It is another answer than after the last capture; the device is captured. */
+            changed: boolean;
+            trouble?: string;
+        };
+        ChannelEdit: {
+            /** @enum {string} */
+            kind: "console" | "mail" | "hook" | "syslog";
+            /** @description Mail addresses separated by commas; the address of a hook; or udp://, tcp:// or tls://host:port of a syslog server. */
+            target?: string;
+            /** @description Of a hook: the credential whose token signs (RFC 9421, hmac-sha256). */
+            credential?: string;
+        };
+        Channel: {
+            name: string;
+            /** @enum {string} */
+            kind: "console" | "mail" | "hook" | "syslog";
+            target: string;
+            credential: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @enum {string} */
+        Happening: "outside" | "change" | "round-failures" | "round" | "freshness";
+        SubscriptionEdit: {
+            events: components["schemas"]["Happening"][];
+            selector?: string;
+            severity?: components["schemas"]["Severity"];
+            channel: string;
+            /** @description When, as a cron expression; at once if left out. */
+            digest?: string;
+            zone?: string;
+            /** @description A digest says so where nothing happened. */
+            idle?: boolean;
+            /** @description Hours in which nothing is sent: 22:00-06:00. */
+            quiet?: string;
+            /** @description At most so many; what is more comes together. */
+            perHour?: number;
+            /** @description A template. */
+            subject?: string;
+            /** @description A template. */
+            body?: string;
+            paused?: boolean;
+        };
+        Subscription: {
+            name: string;
+            events: components["schemas"]["Happening"][];
+            selector: string;
+            severity: components["schemas"]["Severity"];
+            channel: string;
+            digest: string;
+            zone: string;
+            idle: boolean;
+            quiet: string;
+            perHour: number;
+            subject?: string;
+            body?: string;
+            paused: boolean;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Letter: {
+            subject: string;
+            text: string;
+            html: string;
+        };
+        Notice: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            device?: string;
+            /** Format: int64 */
+            change?: number;
+            /** Format: int64 */
+            round?: number;
+            severity?: components["schemas"]["Severity"];
+            title: string;
+            detail: string;
+        };
+        NoticePage: {
+            items: components["schemas"]["Notice"][];
+            next?: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            id: number;
+            subscription: string;
+            channel: string;
+            /** @description How many it tells of. */
+            notices: number;
+            digest: boolean;
+            /** Format: date-time */
+            made: string;
+            /** Format: date-time */
+            due: string;
+            tries: number;
+            /** @enum {string} */
+            state: "waiting" | "sent" | "dead";
+            /** @description Why the last try failed. */
+            trouble?: string;
+            /** Format: date-time */
+            done?: string;
+        };
+        DeliveryPage: {
+            items: components["schemas"]["Delivery"][];
+            next?: string;
+        };
+        ReportEdit: {
+            /** @description When, as a cron expression. */
+            expression: string;
+            zone?: string;
+            /** @description How far back it tells. */
+            hours: number;
+            selector?: string;
+            /** @enum {string} */
+            form: "html" | "pdf" | "csv";
+            /** @description One that is mailed. */
+            channel: string;
+        };
+        Report: {
+            name: string;
+            expression: string;
+            zone: string;
+            hours: number;
+            selector: string;
+            form: string;
+            channel: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @description Data of the event notice. */
+        NoticeEvent: {
+            notice: components["schemas"]["Notice"];
         };
         /** @description Data of the events round-started, visit-ended and round-ended. */
         RoundEvent: {
@@ -5625,6 +6025,50 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    reportChanges: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                /** @description Found since: a time as in a ref, last-round or last-window. */
+                from?: string;
+                /** @description Found until. */
+                to?: string;
+                /** @description A part of the name of who made it. */
+                account?: string;
+                /** @description A part of a heading that it touches. */
+                section?: string;
+                place?: components["schemas"]["Place"][];
+                verdict?: components["schemas"]["Verdict"][];
+                /** @description This one and above. */
+                severity?: components["schemas"]["Severity"];
+                /** @description At least so many. */
+                lines?: number;
+                /** @description Somebody is on it. */
+                taken?: boolean;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+                form?: "html" | "pdf" | "csv" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     judgeChanges: {
         parameters: {
             query?: never;
@@ -6072,6 +6516,419 @@ export interface operations {
         };
     };
     deleteSender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCheapQuestions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Which devices are asked every few minutes whether they were changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheapQuestion"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setCheapQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheapQuestionEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCheapQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Asking"];
+            };
+        };
+        responses: {
+            /** @description What they answered. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Asked"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where word of what happens can go. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message was taken. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSubscriptions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who wants to know of what. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Subscription"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSubscription: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SubscriptionEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSubscription: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewSubscription: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SubscriptionEdit"];
+            };
+        };
+        responses: {
+            /** @description The message. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Letter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                /** @description From the Link header of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What happened, newest first. */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                state?: "waiting" | "sent" | "dead";
+                /** @description From the Link header of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is to be sent, or was, newest first. */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retryDelivery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is tried again now. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Reports that are made by themselves. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportEdit"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteReport: {
         parameters: {
             query?: never;
             header?: never;
