@@ -87,6 +87,7 @@ func (a *app) changeCommand() *cli.Command {
 				Flags:       append(changeFilters(), &cli.StringFlag{Name: "by", Value: "device", Usage: "device, account, section, hour or undone"}),
 				Action:      a.with(0, "", a.changePatterns),
 			},
+			a.changeReport(),
 			a.changeRule(),
 			a.changeAnnounce(),
 		},

@@ -31,6 +31,8 @@ func (a *app) signalCommand() *cli.Command {
 				},
 				Action: a.with(0, "", a.signalList),
 			},
+			a.questionCommand(),
+			a.askCommand(),
 			{
 				Name: "senders", Usage: "show where messages come from, and senders that nobody knows", Description: example("vergekeep signal senders"),
 				Action: a.with(0, "", a.signalSenders),
