@@ -19,6 +19,30 @@ export const router = createRouter({
       meta: { title: 'Device', under: 'fleet' },
     },
     {
+      path: '/changes',
+      name: 'changes',
+      component: () => import('./pages/changes/Changes.vue'),
+      meta: { title: 'Changes' },
+    },
+    {
+      path: '/windows',
+      name: 'windows',
+      component: () => import('./pages/changes/Windows.vue'),
+      meta: { title: 'Agreed hours' },
+    },
+    {
+      path: '/signals',
+      name: 'signals',
+      component: () => import('./pages/signals/Signals.vue'),
+      meta: { title: 'Signals' },
+    },
+    {
+      path: '/subscriptions',
+      name: 'telling',
+      component: () => import('./pages/telling/Telling.vue'),
+      meta: { title: 'Subscriptions' },
+    },
+    {
       path: '/compare',
       name: 'compare',
       component: () => import('./pages/compare/Compare.vue'),

@@ -31,8 +31,11 @@ export function listen(queries: QueryClient): () => void {
         gather(`["device",${name}]`, `["revisions",${name}]`)
       }
     })
+    const changed = () => gather('["changes"]', '["change-overview"]', '["signals"]')
+    source.addEventListener('change', changed)
+    source.addEventListener('notice', () => gather('["deliveries"]'))
     // After a gap in the stream anything may have happened.
-    source.addEventListener('open', () => gather('["rounds"]', '["devices"]'))
+    source.addEventListener('open', () => gather('["rounds"]', '["devices"]', '["changes"]'))
   }
   const close = () => {
     source?.close()

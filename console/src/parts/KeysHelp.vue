@@ -7,6 +7,7 @@ const keys = [
   ['/', 'to the search or selector box'],
   ['g t', 'today'],
   ['g f', 'fleet'],
+  ['g h', 'changes: what happened'],
   ['g a', 'add devices'],
   ['g s', 'schedules'],
   ['g c', 'compare'],

@@ -3,6 +3,7 @@ import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useQueryClient } from '@tanstack/vue-query'
 import { api, type Session } from '../api/call'
+import { useOpenChanges } from '../api/happenings'
 import { useDevices, useRounds } from '../api/queries'
 import { listen } from '../api/live'
 import { onKeys } from './keys'
@@ -17,6 +18,7 @@ const queries = useQueryClient()
 
 const devices = useDevices(ref(''))
 const rounds = useRounds()
+const open = useOpenChanges()
 const running = computed(() => rounds.data.value?.items.filter((r) => r.state === 'running').length ?? 0)
 
 const groups = computed(() => [
@@ -25,6 +27,7 @@ const groups = computed(() => [
     items: [
       { to: 'today', text: 'Today', count: '' },
       { to: 'fleet', text: 'Fleet', count: devices.data.value ? String(devices.data.value.length) : '' },
+      { to: 'changes', text: 'Changes', count: open.data.value ? `${open.data.value} open` : '' },
       { to: 'search', text: 'Search', count: '' },
       { to: 'compare', text: 'Compare', count: '' },
     ],
@@ -34,6 +37,9 @@ const groups = computed(() => [
     items: [
       { to: 'rounds', text: 'Rounds', count: running.value ? `${running.value} running` : '' },
       { to: 'schedules', text: 'Schedules', count: '' },
+      { to: 'windows', text: 'Agreed hours', count: '' },
+      { to: 'signals', text: 'Signals', count: '' },
+      { to: 'telling', text: 'Subscriptions', count: '' },
       { to: 'groups', text: 'Groups and sites', count: '' },
       { to: 'credentials', text: 'Credentials', count: '' },
       { to: 'add', text: 'Add devices', count: '' },
@@ -46,6 +52,7 @@ const here = computed(() => String(route.meta['under'] ?? route.name))
 const help = ref(false)
 onKeys({
   'g t': () => router.push('/today'),
+  'g h': () => router.push('/changes'),
   'g s': () => router.push('/schedules'),
   'g a': () => router.push('/add'),
   'g f': () => router.push('/fleet'),
