@@ -26,7 +26,7 @@ var rooms = map[string][]string{
 	"console": {},
 	"daemon":  {"api", "archive", "console", "core", "service", "store", "wire"},
 	"standin": {"wire/netconf"},
-	"demo":    {"archive", "cli", "client", "daemon", "service", "standin"},
+	"demo":    {"archive", "cli", "client", "core", "daemon", "service", "standin", "wire/inlet"}, // messages of thirty days
 	"cmd":     {"cli", "daemon", "demo"},
 	"bench":   {"archive", "core", "daemon", "demo", "service", "standin", "store", "wire"},
 	"real":    {"core", "wire", "standin"},

@@ -133,7 +133,7 @@ func TestCommandLine(t *testing.T) {
 		{"moment-diff", 1, "diff hh-core-1@before-the-migration hh-core-1"},
 		{"note", 0, "note hh-core-1@1 --pin --remark as|it|was"},
 		{"note-history", 0, "history hh-core-1"},
-		{"signal-test", 0, "signal test <165>1|2026-11-20T03:14:07+01:00|np-acc-2|config|812|CHANGED|[who|account=\"neteng\"]|changed"},
+		{"signal-test", 0, "signal test --here <165>1|2026-11-20T03:14:07+01:00|np-acc-2|config|812|CHANGED|[who|account=\"neteng\"]|changed"},
 		{"baseline-demo", 0, "baseline list"},
 		{"baseline-set", 0, "baseline set hh-core-1@1 np-acc-2@1 --remark agreed|on|Friday"},
 		{"baseline-list", 0, "baseline list"},
@@ -279,6 +279,8 @@ func TestCommandLine(t *testing.T) {
 		_, out, _ = neteng.run("", "show", "np-acc-2")
 		assert.Contains(t, out, "raise secret r4ise-03")
 	})
+
+	t.Run("changes and signals", func(t *testing.T) { changesAndSignals(t, d) })
 
 	t.Run("try a dialect", func(t *testing.T) {
 		lead := shell{t, map[string]string{"VERGEKEEP_LOGIN": filepath.Join(t.TempDir(), "login.json")}}

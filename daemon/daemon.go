@@ -69,6 +69,9 @@ type Config struct {
 	Version                                string
 }
 
+// UsualQuiet is how long a device has to say nothing more before it is captured.
+const UsualQuiet = signals.UsualQuiet
+
 // Daemon is the running service.
 type Daemon struct {
 	Accounts *accounts.Accounts

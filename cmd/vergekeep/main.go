@@ -19,7 +19,6 @@ import (
 	"vergekeep/cli"
 	"vergekeep/daemon"
 	"vergekeep/demo"
-	"vergekeep/service/signals"
 )
 
 func main() {
@@ -86,7 +85,7 @@ func serve() *urfave.Command {
 			&urfave.StringFlag{Name: "syslog-tcp", Value: ":5514", Usage: "likewise by TCP"},
 			&urfave.StringFlag{Name: "syslog-tls", Usage: "likewise by TLS, with the certificate of --tls-cert"},
 			&urfave.StringFlag{Name: "traps", Value: ":1162", Usage: "host:port where SNMP traps and informs are taken; empty for none"},
-			&urfave.DurationFlag{Name: "quiet", Value: signals.UsualQuiet, Usage: "how long a device has to say nothing more before it is captured"},
+			&urfave.DurationFlag{Name: "quiet", Value: daemon.UsualQuiet, Usage: "how long a device has to say nothing more before it is captured"},
 			&urfave.StringFlag{Name: "log-level", Value: "info", Usage: "debug, info, warn, error"},
 			&urfave.StringFlag{Name: "log-form", Value: "text", Usage: "text or json"},
 		},

@@ -52,18 +52,18 @@ func pages() []page {
 		{"add-light", "/add", "light", "textarea", []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS(`textarea`), list),
 			chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find(b => b.innerText === 'Dry run').click()`)}},
+		{"changes-light", "/changes?from=24h", "light", "[data-change]", []chromedp.Action[chromedp.Void]{
+			chromedp.Click(chromedp.CSS(`[data-change] button`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label=Differences] span`))}},
+		{"changes-dark-patterns", "/changes?from=30d&group=patterns", "dark", "table[aria-label] td", nil},
+		{"subscriptions-light", "/subscriptions", "light", "tbody td", nil},
 		{"fleet-light", "/fleet", "light", "[role=row] a", nil},
 		{"device-light", "/device?name=hh-dist-1", "light", "[aria-label=Configuration] span", nil},
-		{"device-dark-problem", "/device?name=dd-edge-1", "dark", "[aria-label=Configuration] span", nil},
 		{"compare-dark", compare, "dark", "[aria-label=Differences] span", nil},
 		{"compare-light-unified", moved, "light", "[aria-label=Differences] span", nil},
 		{"round-light", "/rounds/35", "light", "main", nil},
 		{"visit-light", "/rounds/35/visit?device=dd-edge-1", "light", "main ol", nil},
-		{"compare-siblings-light", "/compare?left=t07-rt-1&right=t06-rt-1&as=table", "light", "tbody td", nil},
 		{"search-light", "/search?in=interface&lack=description+**", "light", "main section p", nil},
 		{"past-dark", "/past?at=3d", "dark", "tbody td", nil},
-		{"round-running-dark", "/fleet", "dark", "[role=row] a", []chromedp.Action[chromedp.Void]{
-			chromedp.Click(chromedp.CSS(`form button.main-button`)), chromedp.WaitVisible(chromedp.CSS(`[role=progressbar]`)), chromedp.Sleep(2500 * time.Millisecond)}},
 	}
 }
 
@@ -76,6 +76,7 @@ func terminals(binary string) []terminal {
 		{"terminal-diff", binary + " diff np-acc-2; echo; " + binary + " diff hh-fw-1:running/guests"},
 		{"terminal-round", binary + " capture --all"},
 		{"terminal-freshness", binary + " freshness; echo; " + binary + " schedule next --count 4; echo; " + binary + " device nameplate --count version"},
+		{"terminal-changes", binary + " change list --from 3d --limit 12; echo; " + binary + " change show 164; echo; " + binary + " change patterns --by account; echo; " + binary + " window list"},
 		{"terminal-archive", binary + " search 192.0.2.66; echo; " + binary + " lines np-acc-2 --younger-than 2d; echo; " + binary + " fleet at 3d --against now --selector role=firewall; echo; " + binary + " diff t07-rt-1 t06-rt-1 --parameters; echo; " + binary + " history hh-dist-1"},
 	}
 }

@@ -265,7 +265,7 @@ func scan(row interface{ Scan(...any) error }) (Change, error) {
 // Filter says which changes are meant. What is zero matters not.
 type Filter struct {
 	Selector         string
-	From, To         time.Time // when they were found
+	From, To         time.Time // when they happened, as well as that is known
 	Account, Section string    // a part of the name, or of the heading; capitals matter not
 	Places           []window.Where
 	Verdicts         []Verdict
@@ -301,16 +301,20 @@ func (s *Service) List(ctx context.Context, f Filter) (list []Change, total int,
 	if f.Oldest {
 		slices.Reverse(found)
 	}
-	for i := range found {
-		if f.After != 0 && !(f.Oldest && found[i].ID > f.After || !f.Oldest && found[i].ID < f.After) {
-			continue
-		}
-		if len(list) < f.Limit {
-			list = append(list, found[i])
-		}
+	begin := 0
+	if f.After != 0 {
+		begin = slices.IndexFunc(found, func(c Change) bool { return c.ID == f.After }) + 1
 	}
+	list = found[begin:min(begin+f.Limit, len(found))]
 	return list, len(found), s.complete(ctx, list, names)
 }
+
+// happened is when a change happened, as well as that is known: when its last signal
+// arrived, or else when it was found.
+const happened = `CASE WHEN last_at > 0 THEN last_at ELSE found_at END`
+
+// late is how much later than the visit that found a change its signals may come.
+const late = time.Minute
 
 // matching is all changes that a filter names, newest first, without their texts.
 func (s *Service) matching(ctx context.Context, f Filter, names map[int64]string) ([]Change, error) {
@@ -321,7 +325,8 @@ func (s *Service) matching(ctx context.Context, f Filter, names map[int64]string
 	if !f.To.IsZero() {
 		to = store.Stamp(f.To)
 	}
-	where, args := `found_at >= ? AND found_at <= ?`, []any{from, to}
+	// What is found is found after it happened, but for signals that are late.
+	where, args := `found_at >= ? AND `+happened+` BETWEEN ? AND ?`, []any{max(from-late.Microseconds(), 0), from, to}
 	oneOf := func(column string, values []string) {
 		if len(values) > 0 {
 			where += ` AND ` + column + ` IN (SELECT value FROM json_each(?))`
@@ -348,7 +353,7 @@ func (s *Service) matching(ctx context.Context, f Filter, names map[int64]string
 	} else if f.Taken != nil {
 		where += ` AND taker = ''`
 	}
-	rows, err := s.DB.Query(ctx, `SELECT `+columns+` FROM changes WHERE `+where+` ORDER BY found_at DESC, id DESC`, args...)
+	rows, err := s.DB.Query(ctx, `SELECT `+columns+` FROM changes WHERE `+where+` ORDER BY `+happened+` DESC, id DESC`, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -124,7 +124,7 @@ func (s *Service) look(ctx context.Context, c *Change, hours []hours, rules []ju
 		}
 		if rule != nil && c.Verdict == Open {
 			c.Verdict, c.Reference, c.Remark, c.Judge, c.Rule, c.Judged = rule.Verdict, rule.Reference, rule.Remark, rule.Account, rule.Name, s.Now()
-			if err := judge(tx, c); err != nil {
+			if err := judge(tx, c, c.Judge, c.Judged); err != nil {
 				return err
 			}
 		}

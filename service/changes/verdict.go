@@ -22,7 +22,7 @@ const (
 )
 
 // judge writes a change's verdict, and says so in the journal.
-func judge(tx *store.Tx, c *Change) error {
+func judge(tx *store.Tx, c *Change, by string, at time.Time) error {
 	if _, err := tx.Exec(`UPDATE changes SET verdict = ?, reference = ?, remark = ?, judge = ?, rule = ?, judged_at = ? WHERE id = ?`,
 		c.Verdict, c.Reference, c.Remark, c.Judge, c.Rule, store.Stamp(c.Judged), c.ID); err != nil {
 		return err
@@ -33,7 +33,7 @@ func judge(tx *store.Tx, c *Change) error {
 			said += more.lead + more.words
 		}
 	}
-	return journal.Append(tx, journal.Entry{At: c.Judged, Account: c.Judge, Action: "change judge", Object: fmt.Sprintf("change #%d", c.ID), Detail: c.Device + ": " + said})
+	return journal.Append(tx, journal.Entry{At: at, Account: by, Action: "change judge", Object: fmt.Sprintf("change #%d", c.ID), Detail: c.Device + ": " + said})
 }
 
 // Judge gives changes a verdict, or opens them again. Authorised takes a reference.
@@ -56,7 +56,10 @@ func (s *Service) Judge(ctx context.Context, ids []int64, v Verdict, reference, 
 		for i := range list {
 			c := &list[i]
 			c.Verdict, c.Reference, c.Remark, c.Judge, c.Rule, c.Judged = v, reference, remark, by, "", s.Now()
-			if err := judge(tx, c); err != nil {
+			if v == Open { // whoever opened it again is in the journal
+				c.Reference, c.Judge, c.Judged = "", "", time.Time{}
+			}
+			if err := judge(tx, c, by, s.Now()); err != nil {
 				return err
 			}
 		}

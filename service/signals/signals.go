@@ -328,11 +328,7 @@ func (s *Service) Filed(tx *store.Tx, f rounds.Filing, change int64) error {
 	if err != nil {
 		return err
 	}
-	type waiting struct {
-		id, at int64
-		state  State
-		change int64
-	}
+	type waiting struct{ id, at int64 }
 	evidence := map[int64]*changes.Evidence{}
 	var list []waiting
 	var found []Signal
@@ -344,7 +340,7 @@ func (s *Service) Filed(tx *store.Tx, f rounds.Filing, change int64) error {
 			return err
 		}
 		g.At, g.Last = store.Time(at), store.Time(last)
-		found, list = append(found, g), append(list, waiting{id: g.ID, at: at})
+		found, list = append(found, g), append(list, waiting{g.ID, at})
 	}
 	if err := rows.Close(); err != nil {
 		return err

@@ -90,7 +90,8 @@ func (r *reader) table(users []User) (*gosnmp.GoSNMP, error) {
 		}
 	}
 	r.known = known
-	r.signed = &gosnmp.GoSNMP{Version: gosnmp.Version3, SecurityModel: gosnmp.UserSecurityModel, Logger: silent, MsgFlags: gosnmp.AuthNoPriv, TrapSecurityParametersTable: t}
+	r.signed = &gosnmp.GoSNMP{Version: gosnmp.Version3, SecurityModel: gosnmp.UserSecurityModel, Logger: silent, MsgFlags: gosnmp.AuthNoPriv}
+	r.signed.SetTrapSecurityParametersTable(t)
 	return r.signed, nil
 }
 
