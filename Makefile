@@ -51,7 +51,7 @@ test-race: $(CONSOLE) ## the race detector over core, wire, archive and service
 	@scripts/gotest race -race ./core/... ./wire/... ./store/... ./archive/... ./service/... ./daemon/... ./standin/...
 
 test-real: build ## against real open-source systems
-	@scripts/install ssh frr netconfd nft ovs netns patch snmp openssl
+	@scripts/install ssh frr netconfd nft ovs netns patch snmp rsyslog openssl
 	@scripts/gotest real -tags real ./real/...
 
 test-console: build console/budgets/node_modules/.installed ## the console's units, and the whole of it in headless Chromium

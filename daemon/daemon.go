@@ -316,6 +316,9 @@ func checkListen(c Config) error {
 	return fmt.Errorf("%w: %s can be reached from other machines and there is no TLS certificate; give --tls-cert and --tls-key, or say --listen-without-tls", ErrListen, c.Listen)
 }
 
+// Database is where everything is kept; for tests and measurements.
+func (d *Daemon) Database() *store.DB { return d.db }
+
 // url is the address of the console, once it listens.
 func (d *Daemon) url() string { return d.URL }
 

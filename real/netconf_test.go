@@ -20,7 +20,7 @@ import (
 func netconfAgent(t *testing.T) (addr, password string) {
 	t.Helper()
 	password = account(t, "vk-netconf", "/bin/bash")
-	addr, port := sshd(t, `Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=PORT@/tmp/ncxserver.sock"`, "AllowUsers vk-netconf")
+	addr, port := sshd(t, `Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=PORT@/tmp/ncxserver.sock"`, "AllowUsers vk-netconf vk-watch")
 	_ = os.Remove("/tmp/ncxserver.sock")
 	startup := filepath.Join(t.TempDir(), "startup.xml")
 	require.NoError(t, os.WriteFile(startup, []byte(`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`), 0o644))

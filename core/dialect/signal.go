@@ -5,6 +5,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"vergekeep/core/config"
+	"vergekeep/core/pattern"
 )
 
 // Signal is a kind of message by which a device tells what happens to it.
@@ -188,4 +191,12 @@ func (c *checker) signals(f *file, d *Dialect) {
 		c.kept(f, q.After, "ask", "after")
 	}
 	d.Ask = q
+}
+
+// Unknown is the dialect of what has none: it only conceals what may be a secret.
+func Unknown() *Dialect {
+	d := &Dialect{Syntax: config.Syntax{Reader: config.Flat}}
+	d.mark()
+	d.shaped, d.own = pattern.NewSet(), pattern.NewSet()
+	return d
 }

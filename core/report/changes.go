@@ -75,7 +75,10 @@ func (x *Change) facts() [][2]string {
 	}
 	by := x.By
 	if by == "" {
-		by = "nobody knows: no message of the device says so"
+		by = "nobody knows: no message of the device says so;"
+		if x.From == "" && x.Method == "" {
+			by = strings.TrimSuffix(by, ";")
+		}
 	}
 	for _, more := range []struct{ lead, value string }{{" from ", x.From}, {" over ", x.Method}} {
 		if more.value != "" {

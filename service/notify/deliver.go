@@ -84,6 +84,8 @@ func (s *Service) Run(ctx context.Context) {
 // Work does what there is to do now: it notes rounds that ended, finds out who wants
 // to know of what, and sends what is due.
 func (s *Service) Work(ctx context.Context) error {
+	s.busy.Lock()
+	defer s.busy.Unlock()
 	return errors.Join(s.noteRounds(ctx), s.sort(ctx), s.digests(ctx), s.send(ctx), s.reports(ctx))
 }
 

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -132,10 +133,11 @@ type Config struct {
 type Service struct {
 	Config
 	wake chan struct{}
+	busy sync.Mutex // nothing is sent by two at a time, and so twice
 }
 
 // New makes a service; Run keeps it going.
-func New(c Config) *Service { return &Service{c, make(chan struct{}, 1)} }
+func New(c Config) *Service { return &Service{Config: c, wake: make(chan struct{}, 1)} }
 
 // Changed notes a change, in the transaction that says that it was looked at.
 func (s *Service) Changed(tx *store.Tx, c changes.Change) error {

@@ -295,7 +295,7 @@ func (x *strangers) note(h Heard, m dialect.Message, at time.Time) {
 }
 
 // unread conceals what may be a secret in a message of nobody's dialect.
-var unread = &dialect.Dialect{}
+var unread = dialect.Unknown()
 
 func (s *Service) noteStrangers(ctx context.Context) error {
 	s.strange.mu.Lock()
@@ -394,7 +394,7 @@ func (s *Service) Test(ctx context.Context, host, program, text, address, dialec
 	if err := s.refresh(ctx); err != nil {
 		return u, err
 	}
-	m := dialect.Message{Medium: dialect.BySyslog, Name: program, Text: text}
+	m := dialect.Message{Medium: dialect.BySyslog, Name: program, Text: strings.TrimSpace(text)}
 	dl := dialects[dialectName]
 	if d := s.table.Load().who(Heard{Address: address, Host: host}); d != nil {
 		u.Device = d.name

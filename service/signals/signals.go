@@ -155,7 +155,8 @@ func (s *Service) Take(m inlet.Message) {
 	default:
 		msg := syslog.Parse(m.Raw, m.Arrived, time.UTC)
 		heard.Host = msg.Host
-		s.hear(heard, dialect.Message{Medium: dialect.BySyslog, Name: msg.App, Text: msg.Text}, m.Arrived, m.Raw)
+		text := strings.TrimSpace(msg.Text) // relays put a blank before it
+		s.hear(heard, dialect.Message{Medium: dialect.BySyslog, Name: msg.App, Text: text}, m.Arrived, m.Raw)
 	}
 }
 
