@@ -41,7 +41,10 @@ func processorTime() float64 {
 }
 
 // takeIn does what visits do with what they bring: parse, compare, compress, record.
-func takeIn(ctx context.Context, h history) (*taken, error) {
+func takeIn(ctx context.Context, h history) (*taken, error) { return takeInWith(ctx, h, nil) }
+
+// takeInWith is takeIn with something that is done for each new revision.
+func takeInWith(ctx context.Context, h history, also func(tx *store.Tx, before *archive.Revision, r archive.Revision) error) (*taken, error) {
 	dir, err := os.MkdirTemp("", "vergekeep-bench-")
 	if err != nil {
 		return nil, err
@@ -65,7 +68,11 @@ func takeIn(ctx context.Context, h history) (*taken, error) {
 		batch = nil
 		return k.db.Write(ctx, func(tx *store.Tx) error {
 			for _, p := range list {
-				if _, _, err := k.archive.Record(tx, p); err != nil {
+				r, isNew, err := k.archive.Record(tx, p)
+				if err == nil && isNew && also != nil {
+					err = also(tx, p.Before(), r)
+				}
+				if err != nil {
 					return err
 				}
 			}

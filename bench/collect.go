@@ -47,6 +47,7 @@ func serveStandIns(platform string, count int, delay time.Duration, bad int) err
 		model = network.Device("hh-core-1")
 	}
 	w := bufio.NewWriter(os.Stdout)
+	var all []*standin.Device
 	for i := range count {
 		name := fmt.Sprintf("d-%05d", i)
 		config := strings.ReplaceAll(model.Config[""], model.Name, name)
@@ -55,18 +56,21 @@ func serveStandIns(platform string, count int, delay time.Duration, bad int) err
 		if bad > 0 && i%bad == bad-1 {
 			d.SetFault(hopeless[i/bad%len(hopeless)].fault)
 		}
+		if spread {
+			d.Addr = fmt.Sprintf("127.1.%d.%d:0", i/200, i%200+1)
+		}
 		addr, err := devices.Add(d)
 		if err != nil {
 			return err
 		}
+		all = append(all, d)
 		fmt.Fprintln(w, name, addr)
 	}
 	fmt.Fprintln(w)
 	if err := w.Flush(); err != nil {
 		return err
 	}
-	_, err := io.Copy(io.Discard, os.Stdin)
-	return err
+	return obey(all, os.Stdin, os.Stdout)
 }
 
 // target is a stand-in in the other process.
@@ -79,17 +83,40 @@ func standIns(ctx context.Context, platform string, count int, delay time.Durati
 
 // someBad is standIns with a fault in every so-manieth.
 func someBad(ctx context.Context, platform string, count int, delay time.Duration, bad int) ([]target, func(), error) {
-	cmd := self(ctx, "-role", "stand-ins", "-platform", platform, "-count", strconv.Itoa(count), "-delay", delay.String(), "-bad", strconv.Itoa(bad))
+	list, _, stop, err := someStandIns(ctx, count, "-platform", platform, "-delay", delay.String(), "-bad", strconv.Itoa(bad))
+	return list, stop, err
+}
+
+// crew is the other process with its stand-ins: it does what it is told.
+type crew struct {
+	in  io.Writer
+	out *bufio.Scanner
+}
+
+// tell gives an order, and returns what is answered.
+func (c *crew) tell(format string, args ...any) (string, error) {
+	if _, err := fmt.Fprintf(c.in, format+"\n", args...); err != nil {
+		return "", err
+	}
+	if !c.out.Scan() {
+		return "", errors.New("the stand-ins have gone")
+	}
+	return c.out.Text(), nil
+}
+
+// someStandIns starts the other process.
+func someStandIns(ctx context.Context, count int, args ...string) ([]target, *crew, func(), error) {
+	cmd := self(ctx, append([]string{"-role", "stand-ins", "-count", strconv.Itoa(count)}, args...)...)
 	in, err := cmd.StdinPipe()
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if err := cmd.Start(); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	stop := func() { _ = in.Close(); _ = cmd.Wait() }
 	var list []target
@@ -100,9 +127,9 @@ func someBad(ctx context.Context, platform string, count int, delay time.Duratio
 	}
 	if len(list) != count {
 		stop()
-		return nil, nil, fmt.Errorf("%d of %d stand-ins started", len(list), count)
+		return nil, nil, nil, fmt.Errorf("%d of %d stand-ins started", len(list), count)
 	}
-	return list, stop, nil
+	return list, &crew{in, lines}, stop, nil
 }
 
 func quiet(dir string, concurrency int) daemon.Config {
@@ -111,8 +138,13 @@ func quiet(dir string, concurrency int) daemon.Config {
 
 // keep is a service without its listener being served.
 func keep(ctx context.Context, dir, platform string, list []target, concurrency int) (*daemon.Daemon, error) {
+	return withRecords(ctx, quiet(dir, concurrency), platform, list)
+}
+
+// withRecords is a service with records of the stand-ins.
+func withRecords(ctx context.Context, conf daemon.Config, platform string, list []target) (*daemon.Daemon, error) {
 	daemon.Tune() // as the service does; the bare loop, in this process, has it too
-	d, err := daemon.Open(ctx, quiet(dir, concurrency))
+	d, err := daemon.Open(ctx, conf)
 	if err != nil {
 		return nil, err
 	}

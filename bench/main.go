@@ -36,6 +36,9 @@ type benchmark struct {
 
 var bad = flag.Int("bad", 0, "of a child: every so-manieth stand-in has a fault")
 
+// spread gives each stand-in of a child an address of its own.
+var spread bool
+
 var group = flag.Bool("group", false, "with -name: print everything that is measured with it")
 
 var devices = flag.Int("devices", 2000, "how many devices the large history has")
@@ -48,6 +51,7 @@ func main() {
 	count := flag.Int("count", 0, "of a child: how many stand-ins or devices")
 	delay := flag.Duration("delay", 0, "of a child: the stand-ins' delay")
 	profile := flag.String("profile", "", "file for a processor profile")
+	flag.BoolVar(&spread, "spread", false, "of a child: each stand-in has an address of its own")
 	platform := flag.String("platform", "tidegate", "of a child: the stand-ins' platform")
 	flag.Parse()
 	ctx := context.Background()
@@ -81,6 +85,9 @@ func main() {
 		{"archive-size archive-write read-old search-now-literal search-now-regex search-all line-history archive-double", inTheArchive},
 		{"diff-tree diff-worst", diffTree},
 		{"diff-vs-gnu diff-core", diffVsGNU},
+		{"signal-to-change", signalToChange},
+		{"signal-flood", signalFlood},
+		{"change-page", changePage},
 		{"start", start},
 	} {
 		if *name != "" && !strings.Contains(" "+b.names+" ", " "+*name+" ") {
