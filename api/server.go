@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/gzhttp"
 
@@ -97,6 +98,8 @@ func bodyLimit(c *gin.Context) int64 {
 
 // New makes the handler of everything that the service serves.
 func New(c Config) (http.Handler, error) {
+	// CloudEvents in their JSON format are JSON.
+	openapi3filter.RegisterBodyDecoder("application/cloudevents+json", openapi3filter.RegisteredBodyDecoder("application/json"))
 	s := &server{Config: c, rights: map[string]string{}, ops: map[string]*openapi3.Operation{}, items: map[string]*openapi3.PathItem{}}
 	if err := s.readContract(); err != nil {
 		return nil, err

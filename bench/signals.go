@@ -432,7 +432,7 @@ func changePage(ctx context.Context) ([]result, error) {
 	var both, alone []float64
 	for range calls {
 		begun := time.Now()
-		if _, err := get(d.URL+"/api/v1/changes?limit=500&"+q.Encode(), token); err != nil {
+		if _, err := get(d.URL+"/api/v1/changes?limit=300&"+q.Encode(), token); err != nil {
 			return nil, err
 		}
 		alone = append(alone, time.Since(begun).Seconds()*1e3)

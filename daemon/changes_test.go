@@ -455,3 +455,50 @@ func TestADeviceThatSaysNothingIsAsked(t *testing.T) {
 		return strings.Contains(said, `"changed":false`)
 	})
 }
+
+// TestCloudEventsAreTaken in the forms that other systems send them in.
+func TestCloudEventsAreTaken(t *testing.T) {
+	h := openWith(t, listening, "np-acc-2")
+	h.round("")
+	lead := h.signIn("lead")
+	status, said, _ := lead.do("PUT", "/api/v1/senders/desk", `{"device":"np-acc-2","key":"a-key-of-the-desk"}`)
+	require.Equal(t, 204, status, said)
+	send := func(head map[string]string, body string) (int, string) {
+		t.Helper()
+		r, err := http.NewRequest(http.MethodPost, h.URL+"/api/v1/signals", strings.NewReader(body))
+		require.NoError(t, err)
+		r.Header = lead.head.Clone()
+		for k, v := range head {
+			r.Header.Set(k, v)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		said, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, string(said)
+	}
+	structured := map[string]string{"Content-Type": "application/cloudevents+json"}
+	binary := map[string]string{"Content-Type": "application/json", "Ce-Specversion": "1.0", "Ce-Id": "1", "Ce-Source": "desk", "Ce-Type": "example.change", "Ce-Subject": "np-acc-2"}
+	for name, c := range map[string]struct {
+		head   map[string]string
+		body   string
+		status int
+		says   string
+	}{
+		"structured":      {structured, `{"specversion":"1.0","id":"1","source":"desk","type":"x","subject":"np-acc-2","data":{"account":"neteng"}}`, 202, `"account":"neteng"`},
+		"binary":          {binary, `{"account":"neteng","text":"password qu1ntupl3"}`, 202, `"device":"np-acc-2"`},
+		"by a key":        {structured, `{"specversion":"1.0","id":"1","source":"desk","type":"x","data":{"key":"a-key-of-the-desk"}}`, 202, `"device":"np-acc-2"`},
+		"by another key":  {structured, `{"specversion":"1.0","id":"1","source":"desk","type":"x","data":{"key":"another"}}`, 404, "no such device"},
+		"nobody":          {structured, `{"specversion":"1.0","id":"1","source":"desk","type":"x","subject":"nobody"}`, 404, "no such device"},
+		"no subject":      {structured, `{"specversion":"1.0","id":"1","source":"desk","type":"x"}`, 400, "subject names the device"},
+		"no version":      {structured, `{"id":"1","subject":"np-acc-2"}`, 400, "specversion 1.0"},
+		"another version": {structured, `{"specversion":"0.3","subject":"np-acc-2"}`, 400, "specversion"},
+		"another kind":    {map[string]string{"Content-Type": "text/plain"}, `x`, 415, ""},
+	} {
+		status, said := send(c.head, c.body)
+		assert.Equal(t, c.status, status, "%s: %s", name, said)
+		assert.Contains(t, said, c.says, name)
+		assert.NotContains(t, said, "qu1ntupl3", name)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -294,19 +295,34 @@ func (s *Service) List(ctx context.Context, f Filter) (list []Change, total int,
 	if f.Limit <= 0 || f.Limit > MaxList {
 		f.Limit = MaxList
 	}
-	found, err := s.matching(ctx, f, names)
+	where, args := f.where(names)
+	if err := s.DB.QueryRow(ctx, `SELECT count(*) FROM changes WHERE `+where, args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	order, later := `DESC`, `<`
+	if f.Oldest {
+		order, later = `ASC`, `>`
+	}
+	if f.After != 0 {
+		where += ` AND (` + happened + `, id) ` + later + ` (SELECT ` + happened + `, id FROM changes WHERE id = ?)`
+		args = append(args, f.After)
+	}
+	rows, err := s.DB.Query(ctx, `SELECT `+columns+` FROM changes WHERE `+where+` ORDER BY `+happened+` `+order+`, id `+order+` LIMIT ?`, append(args, f.Limit)...)
 	if err != nil {
 		return nil, 0, err
 	}
-	if f.Oldest {
-		slices.Reverse(found)
+	defer rows.Close()
+	for rows.Next() {
+		c, err := scan(rows)
+		if err != nil {
+			return nil, 0, err
+		}
+		list = append(list, c)
 	}
-	begin := 0
-	if f.After != 0 {
-		begin = slices.IndexFunc(found, func(c Change) bool { return c.ID == f.After }) + 1
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, 0, err
 	}
-	list = found[begin:min(begin+f.Limit, len(found))]
-	return list, len(found), s.complete(ctx, list, names)
+	return list, total, s.complete(ctx, list, names)
 }
 
 // happened is when a change happened, as well as that is known: when its last signal
@@ -316,8 +332,8 @@ const happened = `CASE WHEN last_at > 0 THEN last_at ELSE found_at END`
 // late is how much later than the visit that found a change its signals may come.
 const late = time.Minute
 
-// matching is all changes that a filter names, newest first, without their texts.
-func (s *Service) matching(ctx context.Context, f Filter, names map[int64]string) ([]Change, error) {
+// where is what a filter asks of changes, of the devices that its selector picks.
+func (f *Filter) where(names map[int64]string) (string, []any) {
 	from, to := int64(0), int64(1<<62)
 	if !f.From.IsZero() {
 		from = store.Stamp(f.From)
@@ -327,57 +343,39 @@ func (s *Service) matching(ctx context.Context, f Filter, names map[int64]string
 	}
 	// What is found is found after it happened, but for signals that are late.
 	where, args := `found_at >= ? AND `+happened+` BETWEEN ? AND ?`, []any{max(from-late.Microseconds(), 0), from, to}
-	oneOf := func(column string, values []string) {
-		if len(values) > 0 {
-			where += ` AND ` + column + ` IN (SELECT value FROM json_each(?))`
-			raw, _ := json.Marshal(values) // strings always can
-			args = append(args, string(raw))
-		}
+	oneOf := func(column string, values any) {
+		where += ` AND ` + column + ` IN (SELECT value FROM json_each(?))`
+		raw, _ := json.Marshal(values) // strings and numbers always can
+		args = append(args, string(raw))
 	}
-	oneOf("verdict", asStrings(f.Verdicts))
-	oneOf("place", asStrings(f.Places))
+	if f.Selector != "" {
+		oneOf("device_id", slices.Collect(maps.Keys(names)))
+	}
+	if len(f.Verdicts) > 0 {
+		oneOf("verdict", f.Verdicts)
+	}
+	if len(f.Places) > 0 {
+		oneOf("place", f.Places)
+	}
+	more := func(condition string, value any) { where, args = where+` AND `+condition, append(args, value) }
 	if f.Severity > Low {
-		where, args = where+` AND severity >= ?`, append(args, int(f.Severity))
+		more(`severity >= ?`, int(f.Severity))
 	}
 	if f.Lines > 0 {
-		where, args = where+` AND added + removed + changed + moved >= ?`, append(args, f.Lines)
+		more(`added + removed + changed + moved >= ?`, f.Lines)
 	}
 	if f.Account != "" {
-		where, args = where+` AND instr(lower(accounts), lower(?)) > 0`, append(args, f.Account)
+		more(`instr(lower(accounts), lower(?)) > 0`, f.Account)
 	}
 	if f.Section != "" {
-		where, args = where+` AND instr(lower(sections), lower(?)) > 0`, append(args, f.Section)
+		more(`instr(lower(sections), lower(?)) > 0`, f.Section)
 	}
 	if f.Taken != nil && *f.Taken {
 		where += ` AND taker <> ''`
 	} else if f.Taken != nil {
 		where += ` AND taker = ''`
 	}
-	rows, err := s.DB.Query(ctx, `SELECT `+columns+` FROM changes WHERE `+where+` ORDER BY `+happened+` DESC, id DESC`, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []Change
-	for rows.Next() {
-		c, err := scan(rows)
-		if err != nil {
-			return nil, err
-		}
-		if name, ok := names[c.DeviceID]; ok {
-			c.Device = name
-			list = append(list, c)
-		}
-	}
-	return list, rows.Err()
-}
-
-func asStrings[T ~string](list []T) []string {
-	out := make([]string, len(list))
-	for i, v := range list {
-		out[i] = string(v)
-	}
-	return out
+	return where, args
 }
 
 // complete fills in texts and sites.

@@ -50,7 +50,7 @@ type Flap struct {
 }
 
 const (
-	maxMarks = 3000
+	maxMarks = 800
 	maxTop   = 50
 )
 
@@ -64,7 +64,7 @@ func (s *Service) Overview(ctx context.Context, f Filter, zone *time.Location) (
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.matching(ctx, f, names)
+	list, err := s.brief(ctx, f, names)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (s *Service) Overview(ctx context.Context, f Filter, zone *time.Location) (
 		for _, x := range c.Sections {
 			count(sections, x, outside)
 		}
-		_, at := c.When()
+		at := c.Last
 		local := at.In(zone)
 		o.ByHour[(local.Weekday()+6)%7][local.Hour()]++
 		if c.Undoes != 0 {
@@ -114,11 +114,13 @@ func (s *Service) Overview(ctx context.Context, f Filter, zone *time.Location) (
 			}
 			fl.Undone++
 		}
-		if i < maxMarks {
-			o.Marks = append(o.Marks, Mark{c.ID, at, c.Device, c.Place, c.Verdict, c.Severity})
-		}
+		o.Marks = append(o.Marks, Mark{c.ID, at, c.Device, c.Place, c.Verdict, c.Severity})
 	}
-	slices.Reverse(o.Marks)
+	if len(o.Marks) > maxMarks { // what needs somebody is seen all the same
+		slices.SortStableFunc(o.Marks, func(a, b Mark) int { return urgency(&b) - urgency(&a) })
+		o.Marks = o.Marks[:maxMarks]
+	}
+	slices.SortStableFunc(o.Marks, func(a, b Mark) int { return a.At.Compare(b.At) })
 	o.Devices = len(devices)
 	o.ByDevice, o.ByAccount, o.BySection = top(devices), top(accounts), top(sections)
 	for _, f := range flaps {
@@ -127,6 +129,38 @@ func (s *Service) Overview(ctx context.Context, f Filter, zone *time.Location) (
 	slices.SortFunc(o.Flapping, func(a, b Flap) int { return cmp.Or(b.Undone-a.Undone, cmp.Compare(a.Device, b.Device)) })
 	o.Flapping = o.Flapping[:min(len(o.Flapping), maxTop)]
 	return o, nil
+}
+
+func urgency(m *Mark) int {
+	switch {
+	case m.Verdict == Authorised:
+		return 0
+	case m.Place == window.Outside || m.Place == window.Frozen:
+		return 2
+	}
+	return 1
+}
+
+// brief is the changes that a filter names, with what an overview needs of them.
+func (s *Service) brief(ctx context.Context, f Filter, names map[int64]string) ([]Change, error) {
+	where, args := f.where(names)
+	rows, err := s.DB.Query(ctx, `SELECT id, device_id, found_at, `+happened+`, accounts, sections, place, severity, verdict, undoes FROM changes WHERE `+where+` ORDER BY found_at DESC`, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []Change
+	for rows.Next() {
+		var c Change
+		var found, at int64
+		var accounts, sections string
+		if err := rows.Scan(&c.ID, &c.DeviceID, &found, &at, &accounts, &sections, &c.Place, &c.Severity, &c.Verdict, &c.Undoes); err != nil {
+			return nil, err
+		}
+		c.Device, c.Found, c.Last, c.Accounts, c.Sections = names[c.DeviceID], store.Time(found), store.Time(at), lines(accounts), lines(sections)
+		list = append(list, c)
+	}
+	return list, rows.Err()
 }
 
 func top(in map[string]*Count) []Count {

@@ -6,7 +6,7 @@ import { api, ask, zone, type ChangeOverview, type ChangeQuery, type Problem } f
 export function useChanges(q: Ref<ChangeQuery>) {
   return useQuery({
     queryKey: ['changes', q],
-    queryFn: () => ask(api.GET('/changes', { params: { query: { ...q.value, zone, limit: 500 } } })),
+    queryFn: () => ask(api.GET('/changes', { params: { query: { ...q.value, zone, limit: 300 } } })),
     placeholderData: keepPreviousData,
     retry: false,
   })
