@@ -109,6 +109,12 @@ var pages = map[string]string{
 	"groups":        "/groups",
 	"add":           "/add",
 	"credentials":   "/credentials",
+	"changes":       "/changes?from=7d",
+	"a change":      "/changes?from=24h&change=164",
+	"patterns":      "/changes?from=30d&group=patterns",
+	"windows":       "/windows",
+	"signals":       "/signals",
+	"subscriptions": "/subscriptions",
 	"nowhere":       "/nowhere",
 }
 
@@ -403,4 +409,39 @@ func TestPagesMeetTheirBudgets(t *testing.T) {
 	}
 	measure("light", slices.Sorted(maps.Values(light))...)
 	measure("dark", pages["fleet"], pages["compare"], pages["device"])
+}
+
+// TestAPersonJudgesAChange finds what happened at night, says whose it was, and sees
+// the next change come by itself.
+func TestAPersonJudgesAChange(t *testing.T) {
+	ctx, d := browser(t)
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/changes?from=30d&verdict=open"), see(`[data-change]`))
+	until(t, ctx, `/\d+ changes on \d+ devices/.test(document.querySelector('h1').innerText)`)
+	line := `document.querySelector('[data-change="164"]')`
+	until(t, ctx, `/np-acc-2[^]*by svc-night[^]*outside agreed hours/.test(`+line+`?.innerText)`)
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](line+`.querySelector('button').click()`), see(`[data-change="164"] [aria-label=Differences] span`))
+	until(t, ctx, `/lan trunk 10,20,30,99/.test(`+line+`.innerText)`)
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](`[...`+line+`.querySelectorAll('button')].find(b => /I am on it/.test(b.innerText)).click()`))
+	until(t, ctx, `/is on it, since/.test(`+line+`.innerText)`)
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](`[...`+line+`.querySelectorAll('button')].find(b => /It was authorised/.test(b.innerText)).click()`),
+		chromedp.SendKeys(chromedp.CSS(`[data-change="164"] form input`), "ticket 2077\r"))
+	until(t, ctx, `!`+line) // it is no longer open
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/changes?from=30d&change=164"), see(`[data-change]`))
+	until(t, ctx, `/authorised, ticket 2077/.test(`+line+`?.innerText)`)
+
+	// A device says that it was changed: the page shows it by itself.
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/changes?from=24h"), see(`h1`))
+	until(t, ctx, `/changed|changes? on/.test(document.querySelector('h1').innerText)`)
+	d.Network.Device("hh-dist-2").Change("neteng", "", false, func(s string) string { return strings.Replace(s, "Europe/Oslo", "UTC", 1) })
+	until(t, ctx, `/hh-dist-2[^]*by neteng/.test(document.querySelector('[data-change]')?.innerText)`)
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/signals"), see(`h1`))
+	until(t, ctx, `/hh-dist-2[^]*change #/.test(document.body.innerText)`)
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`form input`), "<189>Nov 20 02:14:07 np-acc-2 config[812]: changed by neteng\r"))
+	until(t, ctx, `/The configuration of np-acc-2 has changed, by neteng/.test(document.body.innerText)`)
+
+	// What would be told, before anybody gets it.
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/subscriptions"), see(`tbody td`))
+	until(t, ctx, `/nobody gets mail yet/.test(document.querySelector('h1').innerText)`)
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('tr')].find(r => r.querySelector('b')?.innerText === 'outside agreed hours').querySelector('button').click()`))
+	until(t, ctx, `/changed outside agreed hours|changed in the freeze/.test(document.querySelector('pre')?.innerText)`)
 }

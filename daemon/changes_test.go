@@ -104,7 +104,10 @@ func TestASignalBecomesAChange(t *testing.T) {
 				status, said, _ := noc.do("POST", "/api/v1/signals", `{"specversion":"1.0","id":"1","source":"desk","type":"example.change","subject":"dd-acc-1","data":{"account":"neteng","address":"198.51.100.11","text":"typed by neteng"}}`)
 				require.Equal(t, 202, status, said)
 			}
-			h.until("the change is there", func() bool { list := noc.changes(""); return len(list) == 1 && list[0].Signals > 0 && len(list[0].Sections) > 0 })
+			h.until("the change is there", func() bool {
+				list := noc.changes("")
+				return len(list) == 1 && list[0].Signals > 0 && len(list[0].Sections) > 0
+			})
 			x := noc.changes("")[0]
 			assert.Equal(t, []string{"neteng"}, x.Accounts)
 			assert.Equal(t, []string{standin.Desk("neteng")}, x.Sources)
@@ -283,10 +286,15 @@ func TestWordOfAChangeIsSentOnce(t *testing.T) {
 	d.Change("svc-night", "", false, func(s string) string {
 		return strings.Replace(strings.Replace(s, "zone Europe/Oslo", "zone UTC", 1), "raise secret r4ise", "raise secret n3wsecret", 1)
 	})
-	h.until("the change is there", func() bool { list := lead.changes(""); return len(list) == 1 && list[0].Place == string(window.Outside) })
+	h.until("the change is there", func() bool {
+		list := lead.changes("")
+		return len(list) == 1 && list[0].Place == string(window.Outside)
+	})
 	states := func() string {
 		_, said, _ := lead.do("GET", "/api/v1/deliveries", "")
-		var page struct{ Items []struct{ Channel, State string } }
+		var page struct {
+			Items []struct{ Channel, State string }
+		}
 		require.NoError(t, json.Unmarshal([]byte(said), &page))
 		count := map[string]int{}
 		for _, x := range page.Items {
@@ -395,7 +403,10 @@ func TestWhatIsAnnouncedIsAuthorised(t *testing.T) {
 			require.Contains(t, s, old)
 			return strings.Replace(s, old, with, 1)
 		})
-		h.until("the change is there", func() bool { list := noc.changes(""); return len(list) == n+1 && len(list[0].Sections) > 0 && list[0].Signals > 0 })
+		h.until("the change is there", func() bool {
+			list := noc.changes("")
+			return len(list) == n+1 && len(list[0].Sections) > 0 && list[0].Signals > 0
+		})
 		return noc.changes("")[0]
 	}
 	x := change("neteng", "zone Europe/Oslo", "zone UTC")

@@ -89,8 +89,7 @@ func (s *Service) Work(ctx context.Context) error {
 	return errors.Join(s.noteRounds(ctx), s.sort(ctx), s.digests(ctx), s.send(ctx), s.reports(ctx))
 }
 
-// noteRounds notes rounds that have ended. Those that a signal began are only noted
-// where visits failed.
+// noteRounds notes rounds that have ended, but for those that a signal began.
 func (s *Service) noteRounds(ctx context.Context) error {
 	rows, err := s.DB.Query(ctx, `SELECT id, origin, account, schedule, state, planned, fresh, failed, ended_at FROM rounds WHERE ended_at > 0 AND told = 0 ORDER BY id LIMIT 500`)
 	if err != nil {
@@ -113,7 +112,7 @@ func (s *Service) noteRounds(ctx context.Context) error {
 	}
 	return s.DB.Write(ctx, func(tx *store.Tx) error {
 		for _, r := range list {
-			if r.Failed > 0 || r.Origin != "signal" {
+			if r.Origin != "signal" { // its change, or that the device is stale, is told by itself
 				n := Notice{At: store.Time(r.at), Kind: Round, Round: r.ID, Title: fmt.Sprintf("Round %d over %s ended: %d new, %d failed", r.ID, devices(r.Planned), r.New, r.Failed)}
 				if r.Failed > 0 {
 					n.Kind = Failures

@@ -27,7 +27,7 @@ const (
 )
 
 // retries is how long a device is left alone after a capture that failed.
-var retries = [...]time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+var retries = [...]time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 6 * time.Hour}
 
 // expect has a device captured when it has been quiet.
 func (s *Service) expect(device int64, _ time.Time) {

@@ -77,7 +77,9 @@ const width = (n: number, list: { changes: number }[]) => `${(n / Math.max(1, li
         <thead>
           <tr class="text-second">
             <th class="w-[36px]"><span class="sr-only">Day</span></th>
-            <th v-for="h in 24" :key="h" class="font-normal">{{ (h - 1) % 3 === 0 ? h - 1 : '' }}</th>
+            <th v-for="h in 24" :key="h" class="font-normal">
+              <span :class="(h - 1) % 3 !== 0 && 'sr-only'">{{ h - 1 }}</span>
+            </th>
           </tr>
         </thead>
         <tbody>
