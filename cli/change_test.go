@@ -40,7 +40,7 @@ func changesAndSignals(t *testing.T, d *demo.Demo) {
 		{"question-delete", 0, "signal question delete silent"},
 		{"change-list", 1, "change list -s name=np-acc-2"},
 		{"change-undone", 0, "change list -s name=hh-dist-1"},
-		{"change-none", 0, "change list -s name=np-acc-2 --from 1h"},
+		{"change-none", 0, "change list -s name=np-acc-2 --from 10m"},
 		{"change-take", 0, "change take 164"},
 		{"change-show", 0, "change show 164"},
 		{"change-leave", 0, "change leave #164"},

@@ -44,6 +44,7 @@ var tables = []struct{ re, with string }{
 	{`(Mon|Tue|Wed|Thu|Fri|Sat|Sun) `, ""},
 	{`TIME [A-Z]{3,4}\b`, "TIME"},
 	{`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`, "TIMESTAMP"},
+	{`since \d{4}-\d\d-\d\d \d\d:\d\d`, "since TIMESTAMP"},
 	{`for \d+ (minutes?|hours?|days?)`, "for LONG"},
 	{`took [0-9.]+m?s`, "took LONG"},
 	{`after [0-9.]+m?s`, "after LONG"},

@@ -14,6 +14,7 @@ import (
 	"vergekeep/client"
 	"vergekeep/client/gen"
 	"vergekeep/core/dialect"
+	"vergekeep/core/form"
 	"vergekeep/core/nearest"
 )
 
@@ -69,7 +70,7 @@ func (a *app) dialectCommand() *cli.Command {
 							return err
 						}
 						d, err := dialect.Parse(path, text)
-						var fault *dialect.FileError
+						var fault *form.Error
 						switch {
 						case errors.As(err, &fault):
 							bad = true

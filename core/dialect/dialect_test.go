@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
+
+	"vergekeep/core/form"
 )
 
 func builtins(t testing.TB) Set {
@@ -36,13 +38,18 @@ func TestComplaints(t *testing.T) {
 			text, err := os.ReadFile(f)
 			require.NoError(t, err)
 			_, err = Parse("my.yaml", string(text))
-			var fault *FileError
+			var fault *form.Error
 			require.ErrorAs(t, err, &fault)
+			said := ""
+			for _, c := range fault.Complaints {
+				c.Column = 0 // it follows from the line
+				said += c.String() + "\n"
+			}
 			wanted := 0
 			for line := range strings.Lines(string(text)) {
 				if want, ok := strings.CutPrefix(strings.TrimSpace(line), "# want: "); ok {
 					wanted++
-					assert.Contains(t, fault.Error(), want)
+					assert.Contains(t, said, want)
 				}
 			}
 			require.NotZero(t, wanted)
@@ -54,7 +61,7 @@ func TestComplaints(t *testing.T) {
 func TestAFolderReplacesABuiltInAndAFaultyFileHidesNoOther(t *testing.T) {
 	good := strings.Replace(builtins(t)["capstan"].Text, "title: Capstan core routers", "title: Ours", 1)
 	set, err := Load(fstest.MapFS{"capstan.yaml": {Data: []byte(good)}, "broken.yaml": {Data: []byte("format: 2\n")}})
-	var fault *FileError
+	var fault *form.Error
 	require.ErrorAs(t, err, &fault)
 	assert.Equal(t, "Ours", set["capstan"].Title)
 	assert.Len(t, set, 9)
@@ -165,9 +172,9 @@ func TestOurReadingOfTheSchemaIsTheLibrarys(t *testing.T) {
 			require.NoError(t, err)
 			value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
 			require.NoError(t, err)
-			c := &checker{file: "x", root: root.Content[0]}
+			c := &form.Document{File: "x", Root: root.Content[0]}
 			theirs := library.Validate(value)
-			assert.Equal(t, theirs == nil, c.checkSchema(), "%s, breakage %d: %v, %v", name, i, theirs, c.complaints)
+			assert.Equal(t, theirs == nil, c.Check(schema), "%s, breakage %d: %v, %v", name, i, theirs, c.Err())
 			if theirs != nil {
 				refused++
 			}
@@ -182,7 +189,7 @@ func FuzzParseDialect(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		d, err := Parse("f.yaml", text)
-		var fault *FileError
+		var fault *form.Error
 		if err != nil && !errors.As(err, &fault) {
 			t.Fatalf("an error without file and line: %v", err)
 		}

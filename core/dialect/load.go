@@ -3,9 +3,9 @@ package dialect
 import (
 	"cmp"
 	"crypto/sha256"
+	_ "embed" // the schema
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"regexp"
 	"slices"
@@ -17,6 +17,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"vergekeep/core/config"
+	"vergekeep/core/form"
 	"vergekeep/core/nearest"
 	"vergekeep/core/pattern"
 	"vergekeep/core/reason"
@@ -24,26 +25,6 @@ import (
 
 // MaxSize is how large a dialect file may be, in bytes.
 const MaxSize = 256 << 10
-
-// Complaint is one thing that is wrong with a dialect file.
-type Complaint struct {
-	File string
-	Line int
-	What string
-}
-
-func (c Complaint) String() string { return fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What) }
-
-// FileError is everything that is wrong with a dialect file.
-type FileError struct{ Complaints []Complaint }
-
-func (e *FileError) Error() string {
-	lines := make([]string, len(e.Complaints))
-	for i, c := range e.Complaints {
-		lines[i] = c.String()
-	}
-	return strings.Join(lines, "\n")
-}
 
 // file mirrors the YAML form; dialect.schema.json describes it.
 type file struct {
@@ -133,26 +114,20 @@ type fileState struct {
 	On                                      []struct{ Prompt, See, Line, Answer, Key, Go, Fail string }
 }
 
-// Parse reads and checks one dialect file. Its error is a [*FileError].
+// SchemaText is the published JSON Schema of dialect files.
+//
+//go:embed dialect.schema.json
+var SchemaText string
+
+var schema = form.NewSchema(SchemaText)
+
+// Parse reads and checks one dialect file. Its error is a [*form.Error].
 func Parse(name, text string) (*Dialect, error) {
-	c := &checker{file: name}
-	if len(text) > MaxSize {
-		return nil, c.fail(1, "the file is larger than %d KiB", MaxSize>>10)
+	doc, err := form.Read(name, text, "dialect", "format: 1", MaxSize)
+	if err != nil {
+		return nil, err
 	}
-	var root yaml.Node
-	if err := yaml.Unmarshal([]byte(text), &root); err != nil {
-		return nil, c.yamlError(err)
-	}
-	if len(root.Content) == 0 {
-		return nil, c.fail(1, "the file is empty")
-	}
-	c.root = root.Content[0]
-	if c.root.Kind != yaml.MappingNode {
-		return nil, c.fail(c.root.Line, "this is no dialect: it must be a mapping that starts with 'format: 1'")
-	}
-	if n := countNodes(c.root, 0); n < 0 || n > 20_000 {
-		return nil, c.fail(1, "the file is nested too deeply, uses aliases, or has too many entries")
-	}
+	c := &checker{doc}
 	d, err := c.read(text)
 	if err != nil {
 		return nil, err
@@ -165,22 +140,21 @@ func Parse(name, text string) (*Dialect, error) {
 
 // read makes a dialect of the checker's document.
 func (c *checker) read(text string) (*Dialect, error) {
-	if !c.checkSchema() {
-		return nil, &FileError{c.complaints}
+	if !c.Check(schema) {
+		return nil, c.Err()
 	}
 	var f file
-	if err := c.root.Decode(&f); err != nil {
-		return nil, c.yamlError(err)
+	if err := c.Decode(&f); err != nil {
+		return nil, err
 	}
 	d := c.build(&f)
-	if len(c.complaints) > 0 {
-		sort.SliceStable(c.complaints, func(i, j int) bool { return c.complaints[i].Line < c.complaints[j].Line })
-		return nil, &FileError{c.complaints}
+	if err := c.Err(); err != nil {
+		return nil, err
 	}
 	d.mark()
 	d.shaped, d.own = pattern.NewSet(slices.Concat(d.Order, d.Values)...), pattern.NewSet(d.Own...)
 	sum := sha256.Sum256([]byte(text))
-	d.Source, d.Text, d.Version = c.file, text, hex.EncodeToString(sum[:6])
+	d.Source, d.Text, d.Version = c.File, text, hex.EncodeToString(sum[:6])
 	return d, nil
 }
 
@@ -209,90 +183,12 @@ func (d *Dialect) With(patterns ...*pattern.Pattern) *Dialect {
 	return &out
 }
 
-// countNodes is -1 where the document is too deep or holds an alias.
-func countNodes(n *yaml.Node, depth int) int {
-	if depth > 30 || n.Kind == yaml.AliasNode {
-		return -1
-	}
-	total := 1
-	for _, c := range n.Content {
-		k := countNodes(c, depth+1)
-		if k < 0 {
-			return -1
-		}
-		total += k
-	}
-	return total
-}
-
-type checker struct {
-	file       string
-	root       *yaml.Node
-	complaints []Complaint
-}
-
-func (c *checker) fail(line int, format string, args ...any) error {
-	c.complaints = append(c.complaints, Complaint{c.file, line, fmt.Sprintf(format, args...)})
-	return &FileError{c.complaints}
-}
-
-// complain names the place by its path in the document.
-func (c *checker) complain(path []string, format string, args ...any) {
-	_ = c.fail(lineOf(c.root, path), "%s: %s", strings.Join(path, "."), fmt.Sprintf(format, args...))
-}
-
-var yamlLine = regexp.MustCompile(`line (\d+): (.*)`)
-
-func (c *checker) yamlError(err error) error {
-	line, what := 1, err.Error()
-	if m := yamlLine.FindStringSubmatch(what); m != nil {
-		line, _ = strconv.Atoi(m[1])
-		what = m[2]
-	}
-	return c.fail(max(line, 1), "not YAML: %s", strings.TrimPrefix(what, "yaml: "))
-}
-
-// lineOf finds the line of the deepest part of path that exists.
-func lineOf(n *yaml.Node, path []string) int {
-	line := n.Line
-	for _, p := range path {
-		var next *yaml.Node
-		switch n.Kind {
-		case yaml.MappingNode:
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				if n.Content[i].Value == p {
-					line, next = n.Content[i].Line, n.Content[i+1]
-				}
-			}
-		case yaml.SequenceNode:
-			if i, err := strconv.Atoi(p); err == nil && i >= 0 && i < len(n.Content) {
-				next = n.Content[i]
-				line = next.Line
-			}
-		}
-		if next == nil {
-			return line
-		}
-		n = next
-	}
-	return line
-}
-
-func (c *checker) regexp(source string, path ...string) *regexp.Regexp {
-	if source == "" {
-		return nil
-	}
-	re, err := regexp.Compile(source)
-	if err != nil {
-		c.complain(path, "not a regular expression (RE2): %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-		return nil
-	}
-	return re
-}
+// checker reads one file, or a variant of it.
+type checker struct{ *form.Document }
 
 // whole compiles an expression that must match a whole line.
 func (c *checker) whole(source string, path ...string) *regexp.Regexp {
-	if c.regexp(source, path...) == nil {
+	if c.Regexp(source, path...) == nil {
 		return nil
 	}
 	return regexp.MustCompile(`^(?:` + source + `)$`)
@@ -304,17 +200,9 @@ func (c *checker) duration(s string, fallback time.Duration, path ...string) tim
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d <= 0 || d > 24*time.Hour {
-		c.complain(path, "%q is no time limit; write for example 30s or 10m, at most 24h", s)
+		c.Complain(path, "%q is no time limit; write for example 30s or 10m, at most 24h", s)
 	}
 	return d
-}
-
-func (c *checker) pattern(s string, path ...string) *pattern.Pattern {
-	p, err := pattern.Compile(s)
-	if err != nil {
-		c.complain(path, "%v", err)
-	}
-	return p
 }
 
 func (c *checker) build(f *file) *Dialect {
@@ -344,40 +232,40 @@ func (c *checker) build(f *file) *Dialect {
 	d.Errors = c.signs(f.Errors, reason.DeviceError, "errors")
 	d.Login = c.signs(f.Login, reason.CredentialRefused, "login")
 	d.Recognise = Recognise{
-		Banner: c.regexp(f.Recognise.Banner, "recognise", "banner"), Prompt: c.regexp(f.Recognise.Prompt, "recognise", "prompt"),
-		Capability: c.regexp(f.Recognise.Capability, "recognise", "capability"), SysDescr: c.regexp(f.Recognise.SysDescr, "recognise", "sys-descr"),
+		Banner: c.Regexp(f.Recognise.Banner, "recognise", "banner"), Prompt: c.Regexp(f.Recognise.Prompt, "recognise", "prompt"),
+		Capability: c.Regexp(f.Recognise.Capability, "recognise", "capability"), SysDescr: c.Regexp(f.Recognise.SysDescr, "recognise", "sys-descr"),
 		SysObjectID: f.Recognise.SysObjectID, General: f.Recognise.General,
 	}
 	d.Names = map[string]*pattern.Pattern{}
 	for name, source := range f.Names {
-		d.Names[name] = c.pattern(source, "names", name)
+		d.Names[name] = c.Pattern(source, "names", name)
 	}
 	for i, t := range f.Clean {
 		at := strconv.Itoa(i)
 		out := Transform{
-			Drop:      c.regexp(t.Drop, "clean", at, "drop"),
-			DropFirst: c.regexp(t.DropFirst, "clean", at, "drop-first"),
-			DropLast:  c.regexp(t.DropLast, "clean", at, "drop-last"),
+			Drop:      c.Regexp(t.Drop, "clean", at, "drop"),
+			DropFirst: c.Regexp(t.DropFirst, "clean", at, "drop-first"),
+			DropLast:  c.Regexp(t.DropLast, "clean", at, "drop-last"),
 		}
 		if t.Join != nil {
-			out.Join = &Join{c.regexp(t.Join.Mark, "clean", at, "join", "mark"), c.regexp(t.Join.Indent, "clean", at, "join", "indent")}
+			out.Join = &Join{c.Regexp(t.Join.Mark, "clean", at, "join", "mark"), c.Regexp(t.Join.Indent, "clean", at, "join", "indent")}
 		}
 		d.Clean = append(d.Clean, out)
 	}
 	d.Complete = Complete{
-		First: c.regexp(f.Complete.First, "complete", "first"), Last: c.regexp(f.Complete.Last, "complete", "last"),
+		First: c.Regexp(f.Complete.First, "complete", "first"), Last: c.Regexp(f.Complete.Last, "complete", "last"),
 		Closed: f.Complete.Closed, MinLines: f.Complete.MinLines,
 	}
 	d.Syntax = config.Syntax{Reader: f.Syntax.Reader, Comment: f.Syntax.Comment, Keys: f.Syntax.Keys}
 	for i, v := range f.Syntax.Verbatim {
-		d.Syntax.Verbatim = append(d.Syntax.Verbatim, config.VerbatimRule{Start: c.regexp(v.Start, "syntax", "verbatim", strconv.Itoa(i), "start"), End: v.End})
+		d.Syntax.Verbatim = append(d.Syntax.Verbatim, config.VerbatimRule{Start: c.Regexp(v.Start, "syntax", "verbatim", strconv.Itoa(i), "start"), End: v.End})
 	}
 	for _, g := range f.Syntax.Groups {
 		d.Syntax.Groups = append(d.Syntax.Groups, strings.Fields(g))
 	}
 	patterns := func(list []string, at string) (out []*pattern.Pattern) {
 		for i, source := range list {
-			out = append(out, c.pattern(source, at, strconv.Itoa(i)))
+			out = append(out, c.Pattern(source, at, strconv.Itoa(i)))
 		}
 		return out
 	}
@@ -385,22 +273,22 @@ func (c *checker) build(f *file) *Dialect {
 	d.Values = patterns(f.Values, "values")
 	for i, p := range d.Values {
 		if p != nil && !slices.Contains(p.Captures(), "value") {
-			c.complain([]string{"values", strconv.Itoa(i)}, "it captures nothing as {value} or {value..}")
+			c.Complain([]string{"values", strconv.Itoa(i)}, "it captures nothing as {value} or {value..}")
 		}
 	}
 	for i, s := range f.Secrets {
 		at := []string{"secrets", strconv.Itoa(i), "pattern"}
-		p := c.pattern(s.Pattern, at...)
+		p := c.Pattern(s.Pattern, at...)
 		if p != nil && !strings.Contains(strings.Join(p.Captures(), " "), "secret") && !strings.HasSuffix(s.Pattern, "**") {
-			c.complain(at, "it captures nothing as {secret} and takes no whole block with **")
+			c.Complain(at, "it captures nothing as {secret} and takes no whole block with **")
 		}
 		d.Secrets = append(d.Secrets, Secret{p, s.Resalted})
 	}
 	c.conversation(f, d)
 	for field, fact := range f.Nameplate {
-		re := c.regexp(fact.Match, "nameplate", field, "match")
+		re := c.Regexp(fact.Match, "nameplate", field, "match")
 		if re != nil && re.NumSubexp() < 1 {
-			c.complain([]string{"nameplate", field, "match"}, "it needs one group ( ) around the value")
+			c.Complain([]string{"nameplate", field, "match"}, "it needs one group ( ) around the value")
 			re = nil
 		}
 		if re != nil {
@@ -410,9 +298,9 @@ func (c *checker) build(f *file) *Dialect {
 	}
 	for i, s := range f.Steady {
 		at := strconv.Itoa(i)
-		re := c.regexp(s.Match, "steady", at, "match")
+		re := c.Regexp(s.Match, "steady", at, "match")
 		if re != nil && re.NumSubexp() < 1 {
-			c.complain([]string{"steady", at, "match"}, "it needs one group ( ) around the value")
+			c.Complain([]string{"steady", at, "match"}, "it needs one group ( ) around the value")
 			re = nil
 		}
 		c.kept(f, s.Before, "steady", at, "before")
@@ -431,7 +319,7 @@ func (c *checker) build(f *file) *Dialect {
 func (c *checker) signs(list []fileSign, usual reason.Code, at string) []Sign {
 	var out []Sign
 	for i, s := range list {
-		sign := Sign{c.regexp(s.See, at, strconv.Itoa(i)), usual}
+		sign := Sign{c.Regexp(s.See, at, strconv.Itoa(i)), usual}
 		if s.Means != "" {
 			sign.Means = c.code(s.Means, at, strconv.Itoa(i), "means")
 		}
@@ -447,7 +335,7 @@ func (c *checker) code(s string, path ...string) reason.Code {
 		for _, code := range reason.Codes() {
 			codes = append(codes, string(code))
 		}
-		c.complain(path, "%q is no reason code.%s", s, nearest.Hint(s, codes))
+		c.Complain(path, "%q is no reason code.%s", s, nearest.Hint(s, codes))
 	}
 	return reason.Code(s)
 }
@@ -464,7 +352,7 @@ func (c *checker) kept(f *file, name string, path ...string) {
 		}
 	}
 	sort.Strings(names)
-	c.complain(path, "no state keeps an answer as %q; kept are %s", name, strings.Join(names, ", "))
+	c.Complain(path, "no state keeps an answer as %q; kept are %s", name, strings.Join(names, ", "))
 }
 
 func (c *checker) conversation(f *file, d *Dialect) {
@@ -481,7 +369,7 @@ func (c *checker) conversation(f *file, d *Dialect) {
 		}
 		reached[target] = true
 		if _, ok := f.Conversation.States[target]; !ok && target != Done {
-			c.complain(path, "there is no state %q.%s", target, nearest.Hint(target, names))
+			c.Complain(path, "there is no state %q.%s", target, nearest.Hint(target, names))
 		}
 	}
 	known(conv.Start, "conversation", "start")
@@ -489,33 +377,33 @@ func (c *checker) conversation(f *file, d *Dialect) {
 		at := []string{"conversation", "states", name}
 		sub := func(more ...string) []string { return append(append([]string(nil), at...), more...) }
 		if name == Done {
-			c.complain(at, "%q is where a conversation ends; give this state another name", Done)
+			c.Complain(at, "%q is where a conversation ends; give this state another name", Done)
 		}
 		state := &State{Name: name, Send: s.Send, RPC: s.RPC, Needs: s.Needs, Keep: s.Keep, Tolerate: s.Tolerate, Then: s.Then, Otherwise: s.Otherwise,
 			Get: s.Get, Accept: s.Accept, File: s.File, By: cmp.Or(s.By, "sftp"), Drop: s.Drop}
 		known(s.Then, sub("then")...)
 		known(s.Otherwise, sub("otherwise")...)
 		if s.Each != nil {
-			state.Each = &Each{s.Each.From, c.regexp(s.Each.Match, sub("each", "match")...)}
+			state.Each = &Each{s.Each.From, c.Regexp(s.Each.Match, sub("each", "match")...)}
 			c.kept(f, s.Each.From, sub("each", "from")...)
 			if state.Each.Match != nil && state.Each.Match.NumSubexp() < 1 {
-				c.complain(sub("each", "match"), "it needs one group ( ) around the item")
+				c.Complain(sub("each", "match"), "it needs one group ( ) around the item")
 			}
 		}
 		if (s.Each != nil || s.Needs != "") && s.Otherwise == "" {
-			c.complain(at, "it needs an 'otherwise': where to go when there is nothing to do here")
+			c.Complain(at, "it needs an 'otherwise': where to go when there is nothing to do here")
 		}
 		for i, r := range s.On {
 			ruleAt := sub("on", strconv.Itoa(i))
 			rule := Rule{Prompt: r.Prompt, Answer: r.Answer, Key: r.Key, Go: r.Go, Fail: r.Fail}
-			rule.See = c.regexp(r.See, append(ruleAt, "see")...)
-			rule.Line = c.regexp(r.Line, append(ruleAt, "line")...)
+			rule.See = c.Regexp(r.See, append(ruleAt, "see")...)
+			rule.Line = c.Regexp(r.Line, append(ruleAt, "line")...)
 			if r.Prompt != "" && f.Prompts[r.Prompt] == "" {
 				var prompts []string
 				for p := range f.Prompts {
 					prompts = append(prompts, p)
 				}
-				c.complain(append(ruleAt, "prompt"), "there is no prompt %q.%s", r.Prompt, nearest.Hint(r.Prompt, prompts))
+				c.Complain(append(ruleAt, "prompt"), "there is no prompt %q.%s", r.Prompt, nearest.Hint(r.Prompt, prompts))
 			}
 			known(r.Go, append(ruleAt, "go")...)
 			if r.Fail != "" {
@@ -525,30 +413,30 @@ func (c *checker) conversation(f *file, d *Dialect) {
 		}
 		switch {
 		case f.Reach.Channel == Pty && len(s.On) == 0 && s.Each == nil:
-			c.complain(at, "on a pty a state needs 'on': what to do when something comes back")
+			c.Complain(at, "on a pty a state needs 'on': what to do when something comes back")
 		case f.Reach.Channel != Pty && s.Then == "":
-			c.complain(at, "on this channel a state needs 'then': where to go when the answer is there")
+			c.Complain(at, "on this channel a state needs 'then': where to go when the answer is there")
 		case f.Reach.Channel == Netconf && s.RPC == "":
-			c.complain(at, "on netconf a state needs 'rpc'")
+			c.Complain(at, "on netconf a state needs 'rpc'")
 		case f.Reach.Channel == Exec && s.Send == "" && s.File == "":
-			c.complain(at, "on exec a state needs 'send' or 'file'")
+			c.Complain(at, "on exec a state needs 'send' or 'file'")
 		case f.Reach.Channel == HTTPS && s.Get == "":
-			c.complain(at, "on https a state needs 'get'")
+			c.Complain(at, "on https a state needs 'get'")
 		case s.Drop != "" && !strings.Contains(s.Send, "${drop}"):
-			c.complain(at, "with 'drop' it must send a command that holds ${drop}: where the device copies the file to")
+			c.Complain(at, "with 'drop' it must send a command that holds ${drop}: where the device copies the file to")
 		}
 		conv.States[name] = state
 	}
 	for name := range f.Conversation.States {
 		if !reached[name] {
-			c.complain([]string{"conversation", "states", name}, "no other state leads here")
+			c.Complain([]string{"conversation", "states", name}, "no other state leads here")
 		}
 	}
 	if !reached[Done] {
-		c.complain([]string{"conversation"}, "no state goes to %q, so the conversation never ends well", Done)
+		c.Complain([]string{"conversation"}, "no state goes to %q, so the conversation never ends well", Done)
 	}
 	if f.Reach.Channel == Pty && conv.Leave == "" {
-		c.complain([]string{"conversation"}, "it needs a 'leave': the line that logs out")
+		c.Complain([]string{"conversation"}, "it needs a 'leave': the line that logs out")
 	}
 	d.Conversation = conv
 }
@@ -571,7 +459,7 @@ func (s Set) Names() []string {
 // faulty file, and returns what is good together with what is wrong.
 func Load(folders ...fs.FS) (Set, error) {
 	set := Set{}
-	var wrong FileError
+	var wrong form.Error
 	for _, folder := range append([]fs.FS{Builtin()}, folders...) {
 		names, err := fs.Glob(folder, "*.yaml")
 		if err != nil {
@@ -583,7 +471,7 @@ func Load(folders ...fs.FS) (Set, error) {
 				return nil, err
 			}
 			d, err := Parse(name, string(text))
-			var fault *FileError
+			var fault *form.Error
 			if errors.As(err, &fault) {
 				wrong.Complaints = append(wrong.Complaints, fault.Complaints...)
 				continue

@@ -160,33 +160,33 @@ func (c *checker) signals(f *file, d *Dialect) {
 			}
 		}
 		if kinds != 1 {
-			c.complain(at, "exactly one of 'see', 'trap' and 'notification' says which messages it is for")
+			c.Complain(at, "exactly one of 'see', 'trap' and 'notification' says which messages it is for")
 			continue
 		}
 		if s.See == "" && s.Program != "" {
-			c.complain(append(at, "program"), "only syslog messages have a program")
+			c.Complain(append(at, "program"), "only syslog messages have a program")
 		}
 		if s.See != "" && s.Account+s.Source+s.Method != "" {
-			c.complain(at, "in 'see' these are named groups: (?P<account>\\S+)")
+			c.Complain(at, "in 'see' these are named groups: (?P<account>\\S+)")
 		}
 		d.Signals = append(d.Signals, Signal{
-			See: c.regexp(s.See, append(at, "see")...), Program: c.whole(s.Program, append(at, "program")...), Trap: s.Trap, Notification: s.Notification,
+			See: c.Regexp(s.See, append(at, "see")...), Program: c.whole(s.Program, append(at, "program")...), Trap: s.Trap, Notification: s.Notification,
 			Changed: s.Means != "nothing", Account: s.Account, Source: s.Source, Method: s.Method,
 		})
 	}
 	if f.Ask == nil {
 		return
 	}
-	q := &Question{After: f.Ask.After, Object: f.Ask.Object, Match: c.regexp(f.Ask.Match, "ask", "match")}
+	q := &Question{After: f.Ask.After, Object: f.Ask.Object, Match: c.Regexp(f.Ask.Match, "ask", "match")}
 	switch {
 	case (q.Object != "") == (q.After != ""):
-		c.complain([]string{"ask"}, "either 'after' and 'match' or 'object' say what is asked")
+		c.Complain([]string{"ask"}, "either 'after' and 'match' or 'object' say what is asked")
 	case q.Object != "":
 		if q.Match != nil {
-			c.complain([]string{"ask", "match"}, "the value of an object is taken as it is")
+			c.Complain([]string{"ask", "match"}, "the value of an object is taken as it is")
 		}
 	case q.Match == nil || q.Match.NumSubexp() < 1:
-		c.complain([]string{"ask"}, "it needs a 'match' with one group ( ) around what is another one after a change")
+		c.Complain([]string{"ask"}, "it needs a 'match' with one group ( ) around what is another one after a change")
 	default:
 		c.kept(f, q.After, "ask", "after")
 	}

@@ -6,6 +6,8 @@ import (
 	"strconv"
 
 	"go.yaml.in/yaml/v3"
+
+	"vergekeep/core/form"
 )
 
 // Variant is how some models or versions of a platform are talked to otherwise.
@@ -32,22 +34,22 @@ func (d *Dialect) For(p Nameplate) *Dialect {
 // it, checked as a whole file is.
 func (c *checker) variants(d *Dialect, text string) error {
 	var f file
-	if err := c.root.Decode(&f); err != nil {
-		return c.yamlError(err)
+	if err := c.Decode(&f); err != nil {
+		return err
 	}
 	for i, v := range f.Variants {
 		at := []string{"variants", strconv.Itoa(i)}
-		out := Variant{Name: v.Name, Model: c.regexp(v.Model, append(at, "model")...), Version: c.regexp(v.Version, append(at, "version")...)}
+		out := Variant{Name: v.Name, Model: c.Regexp(v.Model, append(at, "model")...), Version: c.Regexp(v.Version, append(at, "version")...)}
 		if slices.ContainsFunc(d.Variants, func(other Variant) bool { return other.Name == v.Name }) {
-			c.complain(append(at, "name"), "there are two variants %q", v.Name)
+			c.Complain(append(at, "name"), "there are two variants %q", v.Name)
 		}
 		if v.Model == "" && v.Version == "" {
-			c.complain(at, "it needs a model or a version, or it would fit every device")
+			c.Complain(at, "it needs a model or a version, or it would fit every device")
 		}
-		if len(c.complaints) > 0 {
-			return &FileError{c.complaints}
+		if err := c.Err(); err != nil {
+			return err
 		}
-		whole := &checker{file: c.file, root: overlay(without(c.root, "variants"), &v.Change)}
+		whole := &checker{&form.Document{File: c.File, Root: overlay(without(c.Root, "variants"), &v.Change)}}
 		var err error
 		if out.Dialect, err = whole.read(text); err != nil {
 			return err

@@ -71,5 +71,5 @@ func TestComplaintsAboutVariants(t *testing.T) {
 	}
 	// The complaint names the line in the variant, not the one that it lies over.
 	_, err := withVariants(t, "  - name: a\n    model: x\n    change:\n      conversation:\n        start: nowhere\n")
-	require.ErrorContains(t, err, fmt.Sprintf("my.yaml:%d: conversation.start", strings.Count(builtins(t)["tidegate"].Text, "\n")+7))
+	require.ErrorContains(t, err, fmt.Sprintf("my.yaml:%d:9: conversation.start", strings.Count(builtins(t)["tidegate"].Text, "\n")+7))
 }

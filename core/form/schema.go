@@ -1,7 +1,6 @@
-package dialect
+package form
 
 import (
-	_ "embed" // the schema
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -16,14 +15,9 @@ import (
 	"vergekeep/core/nearest"
 )
 
-// SchemaText is the published JSON Schema of dialect files.
-//
-//go:embed dialect.schema.json
-var SchemaText string
-
-// schemaRule is the part of JSON Schema (draft 2020-12) that the published schema
-// uses. A library for all of it takes longer to start than a whole client
-// command may; a test holds the two against each other.
+// schemaRule is the part of JSON Schema (draft 2020-12) that the published schemas
+// use. A library for all of it takes longer to start than a whole client
+// command may; tests hold the two against each other.
 type schemaRule struct {
 	Ref              string                 `json:"$ref"`
 	Defs             map[string]*schemaRule `json:"$defs"`
@@ -51,13 +45,25 @@ type schemaRule struct {
 	additionalDenied bool
 }
 
-var schema = sync.OnceValues(func() (*schemaRule, error) {
-	var root schemaRule
-	if err := json.Unmarshal([]byte(SchemaText), &root); err != nil {
-		return nil, err
-	}
-	return &root, root.prepare()
-})
+// Schema is what a file of one kind may hold. It is read when it is first needed.
+type Schema struct {
+	text string
+	root func() (*schemaRule, error)
+}
+
+// NewSchema makes a schema of its text, JSON Schema.
+func NewSchema(text string) *Schema {
+	return &Schema{text, sync.OnceValues(func() (*schemaRule, error) {
+		var root schemaRule
+		if err := json.Unmarshal([]byte(text), &root); err != nil {
+			return nil, err
+		}
+		return &root, root.prepare()
+	})}
+}
+
+// Text is the schema as it is published.
+func (s *Schema) Text() string { return s.text }
 
 func (r *schemaRule) prepare() error {
 	if raw := strings.TrimSpace(string(r.AdditionalRaw)); raw == "false" {
@@ -81,15 +87,16 @@ func (r *schemaRule) prepare() error {
 	return nil
 }
 
-// checkSchema holds the document against the schema.
-func (c *checker) checkSchema() bool {
-	root, err := schema()
+// Check holds the document against a schema, and reports whether nothing is wrong
+// with it so far.
+func (d *Document) Check(s *Schema) bool {
+	root, err := s.root()
 	if err != nil {
-		_ = c.fail(1, "the schema of dialects is broken: %v", err)
+		d.Fail(1, "the schema is broken: %v", err)
 		return false
 	}
-	c.against(root, root, c.root, nil)
-	return len(c.complaints) == 0
+	d.against(root, root, d.Root, nil)
+	return len(d.complaints) == 0
 }
 
 // kindOf is what JSON Schema calls the kind of a node.
@@ -113,16 +120,16 @@ func kindOf(n *yaml.Node) string {
 	return "string"
 }
 
-func (c *checker) against(root, r *schemaRule, n *yaml.Node, path []string) {
+func (d *Document) against(root, r *schemaRule, n *yaml.Node, path []string) {
 	if name, ok := strings.CutPrefix(r.Ref, "#/$defs/"); ok {
-		c.against(root, root.Defs[name], n, path)
+		d.against(root, root.Defs[name], n, path)
 	}
 	where := path
 	if len(where) == 0 {
 		where = []string{"file"}
 	}
 	bad := func(format string, args ...any) {
-		_ = c.fail(n.Line, "%s: %s", strings.Join(where, "."), fmt.Sprintf(format, args...))
+		d.failAt(n, "%s: %s", strings.Join(where, "."), fmt.Sprintf(format, args...))
 	}
 	kind := kindOf(n)
 	if r.Type != "" && r.Type != kind {
@@ -161,24 +168,24 @@ func (c *checker) against(root, r *schemaRule, n *yaml.Node, path []string) {
 		}
 		for i, item := range n.Content {
 			if r.Items != nil {
-				c.against(root, r.Items, item, append(path[:len(path):len(path)], strconv.Itoa(i)))
+				d.against(root, r.Items, item, append(path[:len(path):len(path)], strconv.Itoa(i)))
 			}
 		}
 	case "object":
-		c.object(root, r, n, path, bad)
+		d.object(root, r, n, path, bad)
 	}
 	for _, sub := range r.AllOf {
-		c.against(root, sub, n, path)
+		d.against(root, sub, n, path)
 	}
-	if len(r.AnyOf) > 0 && c.fitting(root, r.AnyOf, n) == 0 {
+	if len(r.AnyOf) > 0 && d.fitting(root, r.AnyOf, n) == 0 {
 		bad("it needs one of %s", required(r.AnyOf))
 	}
-	if len(r.OneOf) > 0 && c.fitting(root, r.OneOf, n) != 1 {
+	if len(r.OneOf) > 0 && d.fitting(root, r.OneOf, n) != 1 {
 		bad("it needs exactly one of %s", required(r.OneOf))
 	}
 }
 
-func (c *checker) object(root, r *schemaRule, n *yaml.Node, path []string, bad func(string, ...any)) {
+func (d *Document) object(root, r *schemaRule, n *yaml.Node, path []string, bad func(string, ...any)) {
 	count := len(n.Content) / 2
 	if count < r.MinProperties {
 		bad("it must not be empty")
@@ -191,24 +198,24 @@ func (c *checker) object(root, r *schemaRule, n *yaml.Node, path []string, bad f
 		key, value := n.Content[i], n.Content[i+1]
 		at := append(path[:len(path):len(path)], key.Value)
 		if there[key.Value] {
-			_ = c.fail(key.Line, "%s: it stands twice", strings.Join(at, "."))
+			d.failAt(key, "%s: it stands twice", strings.Join(at, "."))
 		}
 		there[key.Value] = true
 		if r.PropertyNames != nil && r.PropertyNames.Pattern != "" && !regexp.MustCompile(r.PropertyNames.Pattern).MatchString(key.Value) {
-			_ = c.fail(key.Line, "%s: the name %q does not match %s", strings.Join(at, "."), key.Value, r.PropertyNames.Pattern)
+			d.failAt(key, "%s: the name %q does not match %s", strings.Join(at, "."), key.Value, r.PropertyNames.Pattern)
 		}
 		switch known := r.Properties[key.Value]; {
 		case known != nil:
-			c.against(root, known, value, at)
+			d.against(root, known, value, at)
 		case r.additional != nil:
-			c.against(root, r.additional, value, at)
+			d.against(root, r.additional, value, at)
 		case r.additionalDenied:
 			names := make([]string, 0, len(r.Properties))
 			for name := range r.Properties {
 				names = append(names, name)
 			}
 			sort.Strings(names)
-			_ = c.fail(key.Line, "%s: there is no such key; there are %s.%s", strings.Join(at, "."), strings.Join(names, ", "), nearest.Hint(key.Value, names))
+			d.failAt(key, "%s: there is no such key; there are %s.%s", strings.Join(at, "."), strings.Join(names, ", "), nearest.Hint(key.Value, names))
 		}
 	}
 	for _, name := range r.Required {
@@ -219,10 +226,10 @@ func (c *checker) object(root, r *schemaRule, n *yaml.Node, path []string, bad f
 }
 
 // fitting counts the alternatives that the node fits.
-func (c *checker) fitting(root *schemaRule, alternatives []*schemaRule, n *yaml.Node) int {
+func (d *Document) fitting(root *schemaRule, alternatives []*schemaRule, n *yaml.Node) int {
 	fits := 0
 	for _, a := range alternatives {
-		trial := &checker{file: c.file}
+		trial := &Document{File: d.File}
 		trial.against(root, a, n, nil)
 		if len(trial.complaints) == 0 {
 			fits++
