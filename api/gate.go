@@ -100,9 +100,9 @@ func (s *server) validate(c *gin.Context) {
 	var request *openapi3filter.RequestError
 	switch {
 	case errors.As(err, &tooLarge):
-		// Whoever is still sending would not hear the answer: some more of it is
+		// Whoever is still sending would not hear the answer: twice as much again is
 		// taken, and of what is larger still the connection is closed.
-		_, _ = io.CopyN(io.Discard, whole, limit)
+		_, _ = io.CopyN(io.Discard, whole, 2*limit)
 		c.Header("Connection", "close")
 		problem(c, http.StatusRequestEntityTooLarge, "The body is too large.", fmt.Sprintf("It may have at most %d MiB.", limit>>20))
 	case errors.As(err, &request):

@@ -48,6 +48,7 @@ type Dialect struct {
 	Order        []*pattern.Pattern // lines whose order among each other counts
 	Values       []*pattern.Pattern // what is captured is the value; the rest says which line it is
 	Own          []*pattern.Pattern // what each device has of its own
+	References   []Reference
 
 	Signals []Signal
 	Ask     *Question // nil: there is no cheap one
@@ -200,6 +201,13 @@ type Steady struct{ Before, After Fact }
 
 // NameplateFields are the facts that a dialect can name.
 var NameplateFields = []string{"name", "serial", "model", "version", "uptime"}
+
+// Reference is a kind of name that one place defines and others use: each pattern
+// captures one as {name}, or several as {names..}.
+type Reference struct {
+	Name          string // of the kind: access-list, group
+	Defined, Used []*pattern.Pattern
+}
 
 // Secret is a place that holds a secret: what the pattern captures as "secret".
 type Secret struct {

@@ -82,9 +82,13 @@ type file struct {
 		Resalted bool
 	}
 	Order, Values, Own []string
-	Signals            []fileSignal
-	Ask                *struct{ After, Match, Object string }
-	Variants           []fileVariant
+	References         []struct {
+		Name          string
+		Defined, Used []string
+	}
+	Signals  []fileSignal
+	Ask      *struct{ After, Match, Object string }
+	Variants []fileVariant
 }
 
 // fileVariant says which devices it is for, and what in the file is otherwise
@@ -311,6 +315,24 @@ func (c *checker) build(f *file) *Dialect {
 	}
 	for i, capture := range f.Captures {
 		c.kept(f, capture.From, "captures", strconv.Itoa(i), "from")
+	}
+	for i, r := range f.References {
+		at := []string{"references", strconv.Itoa(i)}
+		out := Reference{Name: r.Name}
+		for _, side := range []struct {
+			key  string
+			list []string
+			into *[]*pattern.Pattern
+		}{{"defined", r.Defined, &out.Defined}, {"used", r.Used, &out.Used}} {
+			for j, source := range side.list {
+				p := c.Pattern(source, slices.Concat(at, []string{side.key, strconv.Itoa(j)})...)
+				if p != nil && !slices.Contains(p.Captures(), "name") && !slices.Contains(p.Captures(), "names") {
+					c.Complain(slices.Concat(at, []string{side.key, strconv.Itoa(j)}), "it captures nothing as {name} or {names..}")
+				}
+				*side.into = append(*side.into, p)
+			}
+		}
+		d.References = append(d.References, out)
 	}
 	c.signals(f, d)
 	return d

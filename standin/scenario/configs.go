@@ -74,6 +74,10 @@ func tidegateTail(t *text, site int) {
 	t.line("  server 192.0.2.1")
 	t.line("  server 192.0.2.2")
 	t.line("  zone Europe/Oslo")
+	t.line("access")
+	t.line("  ssh")
+	t.line("  idle 10")
+	t.line("  permit MGMT")
 }
 
 // edgeRouter is the configuration of a Tidegate router.
@@ -150,6 +154,12 @@ func coreRouter(name string, number int) string {
 	t.line("    community \"k33p-core\";")
 	t.line("    server 192.0.2.40;")
 	t.line("}")
+	t.line("doors {")
+	t.line("    ssh;")
+	t.line("    idle 15;")
+	t.line("    greeting \"Skerry Line. Authorised people only.\";")
+	t.line("    from 192.0.2.0/24;")
+	t.line("}")
 	return t.String()
 }
 
@@ -175,6 +185,12 @@ func firewall(name string, site int) map[string]string {
 	m.line("lay rules inside-out rule 900 drop from any to any")
 	m.line("lay tunnel partner-1 peer 203.0.113.%d", 200+site%50)
 	m.line("lay tunnel partner-1 key t8nnel-%d", site)
+	m.line("lay time server 192.0.2.1")
+	m.line("lay time server 192.0.2.2")
+	m.line("lay log server 192.0.2.40")
+	m.line("lay door ssh from 192.0.2.0/24")
+	m.line("lay door idle 10")
+	m.line("lay door greeting %q", "Skerry Line. Authorised people only.")
 	g.line("lay system name %s-guests", name)
 	g.line("lay list lounge net 198.18.%d.0/25", 100+site)
 	for i := 1; i <= 5; i++ {

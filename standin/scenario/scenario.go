@@ -74,6 +74,8 @@ func New() *Network {
 	ancient.Delay = 1500 * time.Millisecond
 	ancient.Labels = []string{"ancient"}
 	ancient.Device.Telnet, ancient.Device.Model, ancient.Device.Version = true, "TG-800", "2.0.7"
+	old := strings.NewReplacer("  password sealed seal:noc-04\n", "  password plain tug-and-tow\n", "access\n  ssh\n  idle 10\n", "access\n  telnet\n  idle 120\n")
+	ancient.Device.Config = one(old.Replace(ancient.Device.Config[""]))
 	for i := 1; i <= 20; i++ {
 		name := fmt.Sprintf("t%02d-rt-1", i)
 		n.add(fmt.Sprintf("Ticket office %02d", i), "office", 0, []string{"ticket-office"}, &standin.Device{Name: name, Platform: standin.Sounder, Model: "S-2 Plumb", Serial: fmt.Sprintf("SL2-%05d", 7000+i), Version: "2.8", Config: one(ticketOffice(name, i))})

@@ -1,0 +1,105 @@
+package audit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Offered is what one device says for a rule that looks across devices.
+type Offered struct {
+	Device string // how it is named in what is said of it
+	Offer
+}
+
+// Across says what becomes of a rule that looks across devices: the proofs for each
+// device, by the place of what it offered. All offers have to be of this one rule.
+func Across(offers []Offered) map[int]Proof {
+	byKey := map[string][]int{}
+	for i, o := range offers {
+		byKey[o.Key] = append(byKey[o.Key], i)
+	}
+	bad := map[int]Proof{}
+	for key, list := range byKey {
+		if len(list) < 2 {
+			continue
+		}
+		first := offers[list[0]]
+		unique := first.Value == "" && first.Rule.isUnique()
+		if !unique && !slices.ContainsFunc(list, func(i int) bool { return offers[i].Value != first.Value }) {
+			continue
+		}
+		for _, i := range list {
+			p := offers[i].Proof
+			p.Says = clash(key, offers, list, i, unique)
+			bad[i] = p
+		}
+	}
+	return bad
+}
+
+const maxOthers = 5
+
+// said1 is what is wrong with one of several offers.
+func clash(key string, offers []Offered, list []int, own int, unique bool) string {
+	var others []string
+	more := 0
+	for _, i := range list {
+		if i == own || !unique && offers[i].Value == offers[own].Value {
+			continue
+		}
+		if len(others) == maxOthers {
+			more++
+			continue
+		}
+		o := offers[i].Device
+		if !unique {
+			o += fmt.Sprintf(" has %q", offers[i].Value)
+		}
+		if !slices.Contains(others, o) {
+			others = append(others, o)
+		}
+	}
+	who := strings.Join(others, ", ")
+	if more > 0 {
+		who += fmt.Sprintf(" and %d more", more)
+	}
+	if unique {
+		return fmt.Sprintf("%s is on %s too", key, who)
+	}
+	return fmt.Sprintf("has %q for %s; %s", offers[own].Value, key, who)
+}
+
+func (r *Rule) isUnique() bool {
+	if r.general != nil {
+		return r.general.Unique != ""
+	}
+	for _, c := range r.on {
+		if c.Unique != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// AcrossDevices reports whether a rule looks across devices.
+func (r *Rule) AcrossDevices() bool {
+	across := func(c *Check) bool { return c != nil && (c.Unique != "" || c.Agree != nil) }
+	if across(r.general) {
+		return true
+	}
+	for _, c := range r.on {
+		if across(c) {
+			return true
+		}
+	}
+	return false
+}
+
+// Settle adds what a rule that looks across devices says of one to its result.
+func (r *Result) Settle(proofs []Proof) {
+	for _, p := range proofs {
+		r.fail(p)
+	}
+	r.sum()
+}
