@@ -534,3 +534,17 @@ func TestNothingIsLeftBehind(t *testing.T) {
 	_, err := net.DialTimeout("tcp", address, time.Second)
 	assert.Error(t, err, "nobody listens any more")
 }
+
+func TestARoundThatStartsWithTheServiceRunsOnce(t *testing.T) {
+	h := open(t, "np-acc-2")
+	h.network.Device("np-acc-2").SetDelay(300 * time.Millisecond)
+	r, err := h.Rounds.Start(t.Context(), "", "demand", "test")
+	require.NoError(t, err)
+	require.NoError(t, h.Rounds.Resume(t.Context()), "the service looks for rounds that another process left over")
+	r, err = h.Rounds.Wait(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.New)
+	var visits int
+	require.NoError(t, h.Database().QueryRow(t.Context(), `SELECT count(*) FROM visits`).Scan(&visits))
+	assert.Equal(t, 1, visits)
+}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"strings"
 )
 
 type event struct {
@@ -41,8 +42,14 @@ func main() {
 				fmt.Printf("skipped: %s\n", key)
 			case "fail":
 				failed++
-				for _, o := range output[key] {
-					fmt.Print(o)
+				for of, list := range output {
+					// With a package that failed, what was said by tests that never ended.
+					if of == key || e.Test == "" && strings.HasPrefix(of, e.Package+" ") {
+						for _, o := range list {
+							fmt.Print(o)
+						}
+						delete(output, of)
+					}
 				}
 			}
 			delete(output, key)

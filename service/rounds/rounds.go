@@ -167,6 +167,10 @@ type Service struct {
 	stop  context.CancelCauseFunc
 	wg    sync.WaitGroup
 
+	// own is the first round that this process planned, 0 before: from it on none is
+	// left over from another.
+	own atomic.Int64
+
 	mu       sync.Mutex
 	stopping bool
 	visited  map[int64]time.Time // when the last good visit began
@@ -254,6 +258,7 @@ func (s *Service) start(ctx context.Context, p Plan) (Round, error) {
 		if r.ID, err = res.LastInsertId(); err != nil {
 			return err
 		}
+		s.own.CompareAndSwap(0, r.ID) // before anybody else can see the row
 		if p.Devices != nil {
 			return nil
 		}
@@ -312,6 +317,9 @@ func (s *Service) Resume(ctx context.Context) error {
 		return err
 	}
 	for _, r := range open {
+		if own := s.own.Load(); own > 0 && r.ID >= own {
+			continue // it was started while this service was
+		}
 		waiting, err := s.waiting(ctx, r.ID)
 		if err != nil {
 			return err
