@@ -120,7 +120,7 @@ func TestCommandLine(t *testing.T) {
 		{"search", 0, "search 192.0.2.66"},
 		{"search-history", 0, "search lan|trunk|10,20,30 --history --selector np-acc-2"},
 		{"search-regexp", 0, "search --regexp ^\\s+SERVER\\s192 --any-case --by-section"},
-		{"search-without", 0, "search 192.0.2.40 --without --selector site=Northgate"},
+		{"search-without", 0, "search 192.0.2.30 --without --selector site=Northgate"},
 		{"search-sections", 0, "search --in interface --lack lan|** --have address|* --selector np-edge-1"},
 		{"search-selector", 0, "search 192.0.2.66 --selector-only --save wrong-clock"},
 		{"search-as-selector", 0, "device list search=wrong-clock"},

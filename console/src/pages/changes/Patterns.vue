@@ -17,6 +17,11 @@ const tables = computed(() => [
 ])
 const selector = computed(() => props.overview.byDevice.map((d) => `name=${quoted(d.name)}`).join(' '))
 const width = (n: number, list: { changes: number }[]) => `${(n / Math.max(1, list[0]?.changes ?? 1)) * 100}%`
+// Of a long path the end says which section it is; the whole of it is in the title.
+function ending(path: string) {
+  const steps = path.split(' > ')
+  return steps.length > 2 ? `… > ${steps.slice(-1)[0]}` : path
+}
 </script>
 
 <template>
@@ -49,7 +54,7 @@ const width = (n: number, list: { changes: number }[]) => `${(n / Math.max(1, li
               >
                 {{ x.name }}
               </button>
-              <button v-else class="hover:underline" @click="emit('section', x.name)">{{ x.name }}</button>
+              <button v-else class="hover:underline" @click="emit('section', x.name)">{{ ending(x.name) }}</button>
             </td>
             <td class="w-[30px] text-right pr-2 tabular-nums">{{ x.changes }}</td>
             <td>
