@@ -3,6 +3,7 @@ module vergekeep
 go 1.26.0
 
 require (
+	cel.dev/cel-go v0.33.2
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/chromedp/chromedp v0.23.0
@@ -33,7 +34,6 @@ require (
 )
 
 require (
-	cel.dev/cel-go v0.33.2 // indirect
 	cel.dev/expr v0.25.1 // indirect
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
