@@ -54,7 +54,9 @@ function ending(path: string) {
               >
                 {{ x.name }}
               </button>
-              <button v-else class="hover:underline" @click="emit('section', x.name)">{{ ending(x.name) }}</button>
+              <button v-else class="hover:underline" @click="emit('section', x.name)">
+                {{ ending(x.name) }}
+              </button>
             </td>
             <td class="w-[30px] text-right pr-2 tabular-nums">{{ x.changes }}</td>
             <td>
