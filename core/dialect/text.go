@@ -304,8 +304,20 @@ func (v View) Side(own bool) diff.Side {
 	if d == nil {
 		return diff.Side{Text: v.Tree.Source, PathAt: v.Tree.PathAt, Forms: v.Forms, Structure: s}
 	}
-	s.Look = func(n *config.Node) (order int, value config.Span) {
-		d.shaped.FindAt(v.Tree, n, func(i int, m pattern.Match) {
+	s.Look = d.Look(v.Tree)
+	if own {
+		named := within(v.Tree, d.own)
+		s.Expected = func(line int) bool { return v.Secret[line] || named(line) }
+	}
+	return diff.Side{Text: v.Tree.Source, PathAt: v.Tree.PathAt, Forms: v.Forms, Structure: s}
+}
+
+// Look says of nodes of a tree by which of the dialect's rules, from 1, their order
+// among others counts (0: it does not), and where in them a value stands: the other
+// words say which line it is.
+func (d *Dialect) Look(tree *config.Tree) func(*config.Node) (order int, value config.Span) {
+	return func(n *config.Node) (order int, value config.Span) {
+		d.shaped.FindAt(tree, n, func(i int, m pattern.Match) {
 			if i < len(d.Order) {
 				order = i + 1
 			} else {
@@ -314,11 +326,6 @@ func (v View) Side(own bool) diff.Side {
 		})
 		return order, value
 	}
-	if own {
-		named := within(v.Tree, d.own)
-		s.Expected = func(line int) bool { return v.Secret[line] || named(line) }
-	}
-	return diff.Side{Text: v.Tree.Source, PathAt: v.Tree.PathAt, Forms: v.Forms, Structure: s}
 }
 
 // Within says of a line (from 1) whether it, or a section that it is in, is

@@ -44,6 +44,7 @@ type Document struct {
 	File string
 	Root *yaml.Node
 
+	text       string
 	complaints []Complaint
 }
 
@@ -55,7 +56,7 @@ const (
 // Read reads a file of one kind, which starts with the key that names its version.
 // Its error is an [*Error].
 func Read(file, text, kind, first string, maxSize int) (*Document, error) {
-	d := &Document{File: file}
+	d := &Document{File: file, text: text}
 	if len(text) > maxSize {
 		return nil, d.Fail(1, "the file is larger than %d KiB", maxSize>>10)
 	}
@@ -99,9 +100,20 @@ func (d *Document) ComplainAt(path []string, line, column int, format string, ar
 	key, text := find(d.Root, path)
 	at := Complaint{d.File, key.Line, key.Column, fmt.Sprintf("%s: %s", strings.Join(path, "."), fmt.Sprintf(format, args...))}
 	if text.Style == yaml.LiteralStyle {
-		at.Line, at.Column = text.Line+line, column
+		at.Line, at.Column = text.Line+line, column+d.indent(text)
 	}
 	d.complaints = append(d.complaints, at)
+}
+
+// indent is by how much a text of several lines is indented in the file.
+func (d *Document) indent(n *yaml.Node) int {
+	lines := strings.Split(d.text, "\n")
+	for i, own := range strings.Split(n.Value, "\n") {
+		if at := n.Line + i; strings.TrimSpace(own) != "" && at < len(lines) {
+			return max(strings.Index(lines[at], own), 0)
+		}
+	}
+	return 0
 }
 
 // LineOf is the line of a place, or of the deepest part of its path that is there.

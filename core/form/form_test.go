@@ -21,7 +21,7 @@ func TestComplaintsSayWhere(t *testing.T) {
 	assert.True(t, d.Check(small))
 	d.ComplainAt([]string{"rules", "0", "text"}, 2, 5, "what is this")
 	d.Complain([]string{"rules", "1"}, "it is not there")
-	assert.EqualError(t, d.Err(), "r.yaml:2:1: rules.1: it is not there\nr.yaml:5:5: rules.0.text: what is this")
+	assert.EqualError(t, d.Err(), "r.yaml:2:1: rules.1: it is not there\nr.yaml:5:11: rules.0.text: what is this")
 }
 
 func TestWhatIsNoFile(t *testing.T) {

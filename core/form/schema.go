@@ -132,7 +132,7 @@ func (d *Document) against(root, r *schemaRule, n *yaml.Node, path []string) {
 		d.failAt(n, "%s: %s", strings.Join(where, "."), fmt.Sprintf(format, args...))
 	}
 	kind := kindOf(n)
-	if r.Type != "" && r.Type != kind {
+	if r.Type != "" && r.Type != kind && (r.Type != "number" || kind != "integer") {
 		bad("it must be %s, not %s", article(r.Type), article(kind))
 		return
 	}
