@@ -43,13 +43,8 @@ const maxOthers = 5
 // said1 is what is wrong with one of several offers.
 func clash(key string, offers []Offered, list []int, own int, unique bool) string {
 	var others []string
-	more := 0
 	for _, i := range list {
 		if i == own || !unique && offers[i].Value == offers[own].Value {
-			continue
-		}
-		if len(others) == maxOthers {
-			more++
 			continue
 		}
 		o := offers[i].Device
@@ -60,6 +55,9 @@ func clash(key string, offers []Offered, list []int, own int, unique bool) strin
 			others = append(others, o)
 		}
 	}
+	slices.Sort(others)
+	more := max(len(others)-maxOthers, 0)
+	others = others[:len(others)-more]
 	who := strings.Join(others, ", ")
 	if more > 0 {
 		who += fmt.Sprintf(" and %d more", more)
@@ -103,3 +101,7 @@ func (r *Result) Settle(proofs []Proof) {
 	}
 	r.sum()
 }
+
+// AboutKeeping reports whether a rule asks how a configuration is kept, and looks at
+// no text.
+func (r *Rule) AboutKeeping() bool { return r.keeping != nil }

@@ -418,6 +418,108 @@ CREATE TABLE reports (
     at         INTEGER NOT NULL
 ) WITHOUT ROWID;
 
+-- Policies and standards: what people wrote, every version of it.
+CREATE TABLE documents (
+    id        INTEGER PRIMARY KEY,
+    kind      TEXT    NOT NULL,                -- policy, standard
+    name      TEXT    NOT NULL,
+    hash      TEXT    NOT NULL,                -- SHA-256 of the text
+    text      TEXT    NOT NULL,
+    source    TEXT    NOT NULL DEFAULT '',     -- shipped, or the name of a source; '' for what somebody brought
+    revision  TEXT    NOT NULL DEFAULT '',     -- the commit that it is of
+    account   TEXT    NOT NULL,
+    at        INTEGER NOT NULL,
+    until     INTEGER NOT NULL DEFAULT 0       -- 0: it counts
+);
+CREATE UNIQUE INDEX documents_in_force ON documents (kind, name) WHERE until = 0;
+CREATE INDEX documents_by_hash ON documents (hash);
+-- Where they are read again before use.
+CREATE TABLE document_sources (
+    name      TEXT    PRIMARY KEY COLLATE NOCASE,
+    remote    TEXT    NOT NULL,                -- a git repository, or a folder of this machine
+    path      TEXT    NOT NULL DEFAULT '',     -- within it
+    last_run  INTEGER NOT NULL DEFAULT 0,
+    last_said TEXT    NOT NULL DEFAULT '',     -- what is wrong: file, line, column
+    failed    INTEGER NOT NULL DEFAULT 0,
+    revision  TEXT    NOT NULL DEFAULT '',
+    account   TEXT    NOT NULL,
+    at        INTEGER NOT NULL
+) WITHOUT ROWID;
+-- Values of slots that have one for each device.
+CREATE TABLE slot_values (
+    standard  TEXT    NOT NULL,
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    slot      TEXT    NOT NULL,
+    value     TEXT    NOT NULL,
+    PRIMARY KEY (standard, device_id, slot)
+) WITHOUT ROWID;
+
+-- What an audit said of a device, whenever it was something else than before.
+CREATE TABLE audit_states (
+    id        INTEGER PRIMARY KEY,
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    part      TEXT    NOT NULL,
+    document  TEXT    NOT NULL,                -- policy:NAME, standard:NAME, baseline:DATASTORE
+    hash      TEXT    NOT NULL,                -- of the document's version
+    number    INTEGER NOT NULL,                -- of the newest revision that it held for; 0 for none
+    edition   INTEGER NOT NULL,                -- of the device's record
+    since     INTEGER NOT NULL,
+    until     INTEGER NOT NULL DEFAULT 0,      -- 0: it holds
+    outcomes  TEXT    NOT NULL,                -- a line each: item, blank, p f u or n
+    passed    INTEGER NOT NULL,
+    failed    INTEGER NOT NULL,
+    undecidable INTEGER NOT NULL,
+    agreed    INTEGER NOT NULL DEFAULT 0,      -- of a standard: lines that the device has
+    lines     INTEGER NOT NULL DEFAULT 0       -- and those that it should have
+);
+CREATE UNIQUE INDEX audit_states_in_force ON audit_states (device_id, part, document) WHERE until = 0;
+CREATE INDEX audit_states_by_time ON audit_states (since);
+
+-- One thing that an audit found wrong.
+CREATE TABLE findings (
+    id        INTEGER PRIMARY KEY AUTOINCREMENT,
+    device_id INTEGER NOT NULL REFERENCES devices (id),
+    part      TEXT    NOT NULL,
+    document  TEXT    NOT NULL,
+    item      TEXT    NOT NULL,                -- the rule, or the section
+    severity  INTEGER NOT NULL,                -- 0 low, 1 medium, 2 high
+    title     TEXT    NOT NULL,
+    why       TEXT    NOT NULL,
+    proofs    TEXT    NOT NULL,                -- JSON; secrets masked
+    more      INTEGER NOT NULL DEFAULT 0,      -- places beyond those
+    hash      TEXT    NOT NULL,                -- of the document's version
+    number    INTEGER NOT NULL,                -- of the revision that proves it
+    state     TEXT    NOT NULL DEFAULT 'open', -- closed
+    first_at  INTEGER NOT NULL,                -- when it was found for the first time
+    opened_at INTEGER NOT NULL,
+    opened_by INTEGER NOT NULL DEFAULT 0,      -- the change that it came by; 0 for none
+    closed_at INTEGER NOT NULL DEFAULT 0,
+    closed_by INTEGER NOT NULL DEFAULT 0,      -- the change that mended it
+    closed_number INTEGER NOT NULL DEFAULT 0,
+    times     INTEGER NOT NULL DEFAULT 1,      -- how often it was opened
+    owner     TEXT    NOT NULL DEFAULT '',
+    reference TEXT    NOT NULL DEFAULT '',
+    remark    TEXT    NOT NULL DEFAULT '',
+    UNIQUE (device_id, part, document, item)
+);
+CREATE INDEX findings_open ON findings (document, item) WHERE state = 'open';
+
+-- Accepted exceptions.
+CREATE TABLE waivers (
+    id        INTEGER PRIMARY KEY AUTOINCREMENT,
+    finding_id INTEGER NOT NULL DEFAULT 0,     -- 0: for a rule, and the devices of a selector
+    document  TEXT    NOT NULL DEFAULT '',
+    item      TEXT    NOT NULL DEFAULT '',
+    selector  TEXT    NOT NULL DEFAULT '',
+    reason    TEXT    NOT NULL,
+    approved  TEXT    NOT NULL,                -- by whom
+    until     INTEGER NOT NULL,
+    warned    INTEGER NOT NULL DEFAULT 0,      -- 1: it was told that it runs out
+    ended     INTEGER NOT NULL DEFAULT 0,      -- when somebody took it back
+    account   TEXT    NOT NULL,
+    at        INTEGER NOT NULL
+);
+
 -- What is thinned out by age; seconds.
 CREATE TABLE retention (
     id        INTEGER PRIMARY KEY CHECK (id = 1),
