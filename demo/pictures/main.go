@@ -45,13 +45,8 @@ type page struct {
 func pages() []page {
 	compare := "/compare?" + url.Values{"left": {"np-acc-2@-1"}, "right": {"np-acc-2"}}.Encode()
 	moved := "/compare?" + url.Values{"left": {"hh-fw-1:running/guests@1"}, "right": {"hh-fw-1:running/guests"}, "as": {"unified"}}.Encode()
-	list := "name,address,platform,site,role\nng-acc-7,192.0.2.17,tidegate,Northgate,access\nFront desk switch,\"192.0.2.18, 2001:db8::18\",tidegate,Northgate,access\nng-acc-8,192.0.2.19,tidegat,Northgate,access\nng-acc-1,192.0.2.20,tidegate,Northgate,access"
 	return []page{
 		{"today-light", "/today", "light", "svg rect", nil},
-		{"schedules-dark", "/schedules", "dark", "tbody tr", nil},
-		{"add-light", "/add", "light", "textarea", []chromedp.Action[chromedp.Void]{
-			chromedp.SendKeys(chromedp.CSS(`textarea`), list),
-			chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].find(b => b.innerText === 'Dry run').click()`)}},
 		{"changes-light", "/changes?from=24h", "light", "[data-change]", []chromedp.Action[chromedp.Void]{
 			chromedp.Click(chromedp.CSS(`[data-change] button`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label=Differences] span`))}},
 		{"changes-dark-patterns", "/changes?from=30d&group=patterns", "dark", "table[aria-label] td", nil},
@@ -61,7 +56,6 @@ func pages() []page {
 		{"compare-dark", compare, "dark", "[aria-label=Differences] span", nil},
 		{"compare-light-unified", moved, "light", "[aria-label=Differences] span", nil},
 		{"round-light", "/rounds/35", "light", "main", nil},
-		{"visit-light", "/rounds/35/visit?device=dd-edge-1", "light", "main ol", nil},
 		{"search-light", "/search?in=interface&lack=description+**", "light", "main section p", nil},
 		{"past-dark", "/past?at=3d", "dark", "tbody td", nil},
 	}
@@ -74,8 +68,6 @@ func terminals(binary string) []terminal {
 	return []terminal{
 		{"terminal-tour", binary + " demo --tour 2>&1 | tail -n 46"},
 		{"terminal-diff", binary + " diff np-acc-2; echo; " + binary + " diff hh-fw-1:running/guests"},
-		{"terminal-round", binary + " capture --all"},
-		{"terminal-freshness", binary + " freshness; echo; " + binary + " schedule next --count 4; echo; " + binary + " device nameplate --count version"},
 		{"terminal-changes", binary + " change list --from 3d --limit 12; echo; " + binary + " change show 164; echo; " + binary + " change patterns --by account; echo; " + binary + " window list"},
 		{"terminal-archive", binary + " search 192.0.2.66; echo; " + binary + " lines np-acc-2 --younger-than 2d; echo; " + binary + " fleet at 3d --against now --selector role=firewall; echo; " + binary + " diff t07-rt-1 t06-rt-1 --parameters; echo; " + binary + " history hh-dist-1"},
 	}
