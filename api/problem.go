@@ -11,13 +11,16 @@ import (
 
 	"vergekeep/api/gen"
 	"vergekeep/archive"
+	"vergekeep/core/derive"
 	"vergekeep/core/find"
+	"vergekeep/core/form"
 	"vergekeep/core/pattern"
 	"vergekeep/core/reason"
 	"vergekeep/core/ref"
 	"vergekeep/core/selector"
 	"vergekeep/core/window"
 	"vergekeep/service/accounts"
+	"vergekeep/service/audits"
 	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/fleet"
@@ -82,6 +85,12 @@ var statuses = []struct {
 	{changes.ErrVerdict, http.StatusUnprocessableEntity, "It cannot be judged like this."},
 	{changes.ErrNone, http.StatusNotFound, "There is none of that name."},
 	{changes.ErrFilter, http.StatusBadRequest, "Changes cannot be looked for like this."},
+	{audits.ErrUnknown, http.StatusNotFound, "There is none of that name."},
+	{audits.ErrFinding, http.StatusNotFound, "There is no such finding."},
+	{audits.ErrWaiver, http.StatusUnprocessableEntity, "It cannot be waived like this."},
+	{audits.ErrDocument, http.StatusBadRequest, "It cannot be kept like this."},
+	{audits.ErrSecrets, http.StatusForbidden, "This takes another right."},
+	{derive.ErrDerive, http.StatusUnprocessableEntity, "Nothing can be derived."},
 	{window.ErrWindow, http.StatusBadRequest, "This is no window."},
 	{signals.ErrQuestion, http.StatusBadRequest, "It cannot be asked like this."},
 	{notify.ErrChannel, http.StatusBadRequest, "Word cannot go there."},
@@ -148,6 +157,11 @@ func (s *server) fail(c *gin.Context, err error) {
 	var failed *reason.Error
 	if errors.As(err, &failed) {
 		problem(c, http.StatusBadGateway, "The device could not be reached or logged in to.", failed.What+" "+failed.Code.Advice())
+		return
+	}
+	var wrong *form.Error
+	if errors.As(err, &wrong) {
+		problem(c, http.StatusUnprocessableEntity, "The file is faulty.", wrong.Error())
 		return
 	}
 	for _, k := range statuses {

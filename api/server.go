@@ -23,6 +23,7 @@ import (
 	"vergekeep/archive"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/audits"
 	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/events"
@@ -57,6 +58,7 @@ type Config struct {
 	Changes   *changes.Service
 	Signals   *signals.Service
 	Notify    *notify.Service
+	Audits    *audits.Service
 	Listeners func() []string // where signals are taken
 	Scratch   string          // a folder for files that do not stay
 	Accounts  *accounts.Accounts

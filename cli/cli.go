@@ -108,9 +108,9 @@ func (a *app) root(version string, extra []*cli.Command) *cli.Command {
 			}},
 		},
 		Commands: append(extra,
-			a.captureCommand(), a.showCommand(), a.diffCommand(), a.searchCommand(), a.historyCommand(), a.linesCommand(), a.fleetCommand(), a.momentCommand(), a.noteCommand(), a.freshnessCommand(),
+			a.captureCommand(), a.showCommand(), a.diffCommand(), a.searchCommand(), a.auditCommand(), a.historyCommand(), a.linesCommand(), a.fleetCommand(), a.momentCommand(), a.noteCommand(), a.freshnessCommand(),
 			a.deviceCommand(), a.groupCommand(), a.siteCommand(), a.jumpCommand(), a.importCommand(), a.enrolCommand(),
-			a.roundCommand(), a.scheduleCommand(), a.credentialCommand(), a.dialectCommand(), a.baselineCommand(), a.volatileCommand(), a.changeCommand(), a.windowCommand(), a.signalCommand(), a.channelCommand(), a.subscriptionCommand(), a.noticeCommand(), a.mailCommand(),
+			a.roundCommand(), a.scheduleCommand(), a.credentialCommand(), a.dialectCommand(), a.driftCommand(), a.findingCommand(), a.waiverCommand(), a.policyCommand(), a.standardCommand(), a.baselineCommand(), a.volatileCommand(), a.changeCommand(), a.windowCommand(), a.signalCommand(), a.channelCommand(), a.subscriptionCommand(), a.noticeCommand(), a.mailCommand(),
 			a.archiveCommand(), a.journalCommand(), a.loginCommand(), a.accountCommand(), a.tokenCommand()),
 	}
 	each(root, func(c *cli.Command) {

@@ -23,6 +23,7 @@ import (
 	"vergekeep/console"
 	"vergekeep/core/dialect"
 	"vergekeep/service/accounts"
+	"vergekeep/service/audits"
 	"vergekeep/service/changes"
 	"vergekeep/service/copies"
 	"vergekeep/service/events"
@@ -86,6 +87,7 @@ type Daemon struct {
 	Changes  *changes.Service
 	Signals  *signals.Service
 	Notify   *notify.Service
+	Audits   *audits.Service
 	Inlet    *inlet.Inlet
 	URL      string
 	// FirstPassword is the administrator's one-time password where this start
@@ -178,6 +180,11 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Signals = signals.New(signals.Config{DB: d.db, Fleet: d.Fleet, Rounds: d.Rounds, Changes: d.Changes, Vault: d.Vault, Bus: bus, Log: c.Log, Now: c.Now, Quiet: c.Quiet})
 	letters := post.New(d.db, d.Vault, c.Now)
 	d.Notify = notify.New(notify.Config{DB: d.db, Fleet: d.Fleet, Changes: d.Changes, Post: letters, Vault: d.Vault, Bus: bus, Log: c.Log, Now: c.Now, URL: d.url})
+	d.Audits = audits.New(audits.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Changes: d.Changes, Texts: func() *texts.Texts { return read }, Dialects: dialects, Bus: bus, Log: c.Log, Now: c.Now, Data: c.Data,
+		Tell: func(tx *store.Tx, f audits.Finding) error { return d.Notify.Found(tx, f) }, Warn: func(tx *store.Tx, w audits.Waiver) error { return d.Notify.RunsOut(tx, w) }})
+	if err = d.Audits.Bootstrap(ctx); err != nil {
+		return nil, err
+	}
 	d.Imports = imports.New(d.db, d.Fleet, c.Log, c.Now, c.AllowCommands)
 	d.Fleet.SetPromise(d.Rounds.Promise)
 	if d.FirstPassword, err = d.Accounts.Bootstrap(ctx); err != nil {
@@ -203,7 +210,7 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.handler, err = api.New(api.Config{
 		Changes: d.Changes, Signals: d.Signals, Listeners: func() []string { return d.Inlet.Names() },
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,
-		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: letters, Notify: d.Notify, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
+		DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Vault: d.Vault, Rounds: d.Rounds, Imports: d.Imports, Copies: d.Copies, Post: letters, Notify: d.Notify, Audits: d.Audits, Accounts: d.Accounts, Dialects: dialects, Bus: bus, Log: c.Log,
 		Texts: read, Metrics: meter.handler(), Console: console.Files(), Version: c.Version, Secure: c.Cert != "",
 		Ready: d.isReady, Stopping: d.stopping,
 	})
@@ -354,6 +361,7 @@ func (d *Daemon) Serve(ctx context.Context) error {
 	wg.Go(func() { d.Copies.Keep(background) })
 	wg.Go(func() { d.Changes.Run(background) })
 	wg.Go(func() { d.Notify.Run(background) })
+	wg.Go(func() { d.Audits.Run(background) })
 	wg.Go(func() { d.Signals.Run(background) })
 	failed := make(chan error, 1)
 	wg.Go(func() { failed <- srv.Serve(d.listener) })

@@ -55,6 +55,30 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
+// Defines values for AuditOutcome.
+const (
+	AuditOutcomeFail          AuditOutcome = "fail"
+	AuditOutcomeNotApplicable AuditOutcome = "not-applicable"
+	AuditOutcomePass          AuditOutcome = "pass"
+	AuditOutcomeUndecidable   AuditOutcome = "undecidable"
+)
+
+// Valid indicates whether the value is a known member of the AuditOutcome enum.
+func (e AuditOutcome) Valid() bool {
+	switch e {
+	case AuditOutcomeFail:
+		return true
+	case AuditOutcomeNotApplicable:
+		return true
+	case AuditOutcomePass:
+		return true
+	case AuditOutcomeUndecidable:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChannelKind.
 const (
 	ChannelKindConsole ChannelKind = "console"
@@ -190,6 +214,30 @@ func (e DeliveryState) Valid() bool {
 	}
 }
 
+// Defines values for DeviationKind.
+const (
+	DeviationKindAltered DeviationKind = "altered"
+	DeviationKindLacking DeviationKind = "lacking"
+	DeviationKindMoved   DeviationKind = "moved"
+	DeviationKindSurplus DeviationKind = "surplus"
+)
+
+// Valid indicates whether the value is a known member of the DeviationKind enum.
+func (e DeviationKind) Valid() bool {
+	switch e {
+	case DeviationKindAltered:
+		return true
+	case DeviationKindLacking:
+		return true
+	case DeviationKindMoved:
+		return true
+	case DeviationKindSurplus:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeviceState.
 const (
 	DeviceStateActive  DeviceState = "active"
@@ -271,6 +319,69 @@ func (e DeviceEditTransport) Valid() bool {
 	}
 }
 
+// Defines values for DocumentKind.
+const (
+	Policy   DocumentKind = "policy"
+	Standard DocumentKind = "standard"
+)
+
+// Valid indicates whether the value is a known member of the DocumentKind enum.
+func (e DocumentKind) Valid() bool {
+	switch e {
+	case Policy:
+		return true
+	case Standard:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DriftState.
+const (
+	Drifted    DriftState = "drifted"
+	Holds      DriftState = "holds"
+	NoBaseline DriftState = "no baseline"
+	Unknown    DriftState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the DriftState enum.
+func (e DriftState) Valid() bool {
+	switch e {
+	case Drifted:
+		return true
+	case Holds:
+		return true
+	case NoBaseline:
+		return true
+	case Unknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingState.
+const (
+	FindingStateClosed FindingState = "closed"
+	FindingStateOpen   FindingState = "open"
+	FindingStateWaived FindingState = "waived"
+)
+
+// Valid indicates whether the value is a known member of the FindingState enum.
+func (e FindingState) Valid() bool {
+	switch e {
+	case FindingStateClosed:
+		return true
+	case FindingStateOpen:
+		return true
+	case FindingStateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Freshness.
 const (
 	Fresh        Freshness = "fresh"
@@ -298,16 +409,23 @@ func (e Freshness) Valid() bool {
 // Defines values for Happening.
 const (
 	HappeningChange        Happening = "change"
+	HappeningDrift         Happening = "drift"
+	HappeningFinding       Happening = "finding"
 	HappeningFreshness     Happening = "freshness"
 	HappeningOutside       Happening = "outside"
 	HappeningRound         Happening = "round"
 	HappeningRoundFailures Happening = "round-failures"
+	HappeningWaiver        Happening = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the Happening enum.
 func (e Happening) Valid() bool {
 	switch e {
 	case HappeningChange:
+		return true
+	case HappeningDrift:
+		return true
+	case HappeningFinding:
 		return true
 	case HappeningFreshness:
 		return true
@@ -316,6 +434,8 @@ func (e Happening) Valid() bool {
 	case HappeningRound:
 		return true
 	case HappeningRoundFailures:
+		return true
+	case HappeningWaiver:
 		return true
 	default:
 		return false
@@ -868,6 +988,27 @@ func (e VisitOutcome) Valid() bool {
 	}
 }
 
+// Defines values for WaiverState.
+const (
+	InForce   WaiverState = "in force"
+	RunOut    WaiverState = "run out"
+	TakenBack WaiverState = "taken back"
+)
+
+// Valid indicates whether the value is a known member of the WaiverState enum.
+func (e WaiverState) Valid() bool {
+	switch e {
+	case InForce:
+		return true
+	case RunOut:
+		return true
+	case TakenBack:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for By.
 const (
 	ByLines     By = "lines"
@@ -880,6 +1021,33 @@ func (e By) Valid() bool {
 	case ByLines:
 		return true
 	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScoreAuditsParamsBy.
+const (
+	ScoreAuditsParamsByControl  ScoreAuditsParamsBy = "control"
+	ScoreAuditsParamsByDevice   ScoreAuditsParamsBy = "device"
+	ScoreAuditsParamsByDocument ScoreAuditsParamsBy = "document"
+	ScoreAuditsParamsByItem     ScoreAuditsParamsBy = "item"
+	ScoreAuditsParamsBySite     ScoreAuditsParamsBy = "site"
+)
+
+// Valid indicates whether the value is a known member of the ScoreAuditsParamsBy enum.
+func (e ScoreAuditsParamsBy) Valid() bool {
+	switch e {
+	case ScoreAuditsParamsByControl:
+		return true
+	case ScoreAuditsParamsByDevice:
+		return true
+	case ScoreAuditsParamsByDocument:
+		return true
+	case ScoreAuditsParamsByItem:
+		return true
+	case ScoreAuditsParamsBySite:
 		return true
 	default:
 		return false
@@ -1033,6 +1201,30 @@ func (e ListRevisionsParamsDatastore) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsState.
+const (
+	ListFindingsParamsStateAll    ListFindingsParamsState = "all"
+	ListFindingsParamsStateClosed ListFindingsParamsState = "closed"
+	ListFindingsParamsStateOpen   ListFindingsParamsState = "open"
+	ListFindingsParamsStateWaived ListFindingsParamsState = "waived"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
+func (e ListFindingsParamsState) Valid() bool {
+	switch e {
+	case ListFindingsParamsStateAll:
+		return true
+	case ListFindingsParamsStateClosed:
+		return true
+	case ListFindingsParamsStateOpen:
+		return true
+	case ListFindingsParamsStateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account struct {
 	Created time.Time    `json:"created"`
@@ -1128,6 +1320,34 @@ type Asked struct {
 // Asking defines model for Asking.
 type Asking struct {
 	Selector string `json:"selector"`
+}
+
+// AuditOutcome defines model for AuditOutcome.
+type AuditOutcome string
+
+// AuditRequest defines model for AuditRequest.
+type AuditRequest struct {
+	Selector *string `json:"selector,omitempty"`
+}
+
+// AuditResult defines model for AuditResult.
+type AuditResult struct {
+	Agreed   *int          `json:"agreed,omitempty"`
+	Document string        `json:"document"`
+	Hash     string        `json:"hash"`
+	Items    []ItemOutcome `json:"items"`
+	Lines    *int          `json:"lines,omitempty"`
+	Number   *int          `json:"number,omitempty"`
+	Part     string        `json:"part"`
+	Since    time.Time     `json:"since"`
+}
+
+// AuditRun defines model for AuditRun.
+type AuditRun struct {
+	Devices int `json:"devices"`
+
+	// Findings That are open on them.
+	Findings int `json:"findings"`
 }
 
 // Baseline defines model for Baseline.
@@ -1514,6 +1734,31 @@ type DeliveryPage struct {
 	Next  *string    `json:"next,omitempty"`
 }
 
+// DeriveRequest defines model for DeriveRequest.
+type DeriveRequest struct {
+	Id       *string  `json:"id,omitempty"`
+	Selector string   `json:"selector"`
+	Share    *float32 `json:"share,omitempty"`
+	Title    *string  `json:"title,omitempty"`
+}
+
+// Deviation defines model for Deviation.
+type Deviation struct {
+	Have *string       `json:"have,omitempty"`
+	Kind DeviationKind `json:"kind"`
+
+	// Line Line of the device's text.
+	Line *int     `json:"line,omitempty"`
+	Path []string `json:"path"`
+	Want *string  `json:"want,omitempty"`
+
+	// WantLine Line in the standard's file.
+	WantLine *int `json:"wantLine,omitempty"`
+}
+
+// DeviationKind defines model for Deviation.Kind.
+type DeviationKind string
+
 // Device defines model for Device.
 type Device struct {
 	Address   string    `json:"address"`
@@ -1690,6 +1935,104 @@ type DialectTrial struct {
 	Text string `json:"text"`
 }
 
+// Document defines model for Document.
+type Document struct {
+	Account string `json:"account"`
+
+	// Applies Selector of the devices that it is for.
+	Applies string    `json:"applies"`
+	At      time.Time `json:"at"`
+
+	// Hash SHA-256 of its text.
+	Hash string `json:"hash"`
+
+	// Items Rules or sections.
+	Items int          `json:"items"`
+	Kind  DocumentKind `json:"kind"`
+	Name  string       `json:"name"`
+
+	// Revision The commit that it is of.
+	Revision *string `json:"revision,omitempty"`
+
+	// Source shipped, or the name of a source; empty for what somebody brought.
+	Source string  `json:"source"`
+	Text   *string `json:"text,omitempty"`
+	Title  string  `json:"title"`
+}
+
+// DocumentEdit defines model for DocumentEdit.
+type DocumentEdit struct {
+	// File Its name, for complaints.
+	File *string `json:"file,omitempty"`
+	Text string  `json:"text"`
+}
+
+// DocumentKind defines model for DocumentKind.
+type DocumentKind string
+
+// DocumentTrial defines model for DocumentTrial.
+type DocumentTrial struct {
+	Changes       []TriedItem `json:"changes"`
+	Devices       int         `json:"devices"`
+	Fail          int         `json:"fail"`
+	More          int         `json:"more"`
+	Name          string      `json:"name"`
+	NotApplicable int         `json:"notApplicable"`
+	Pass          int         `json:"pass"`
+	Undecidable   int         `json:"undecidable"`
+	Warnings      []string    `json:"warnings"`
+}
+
+// DocumentTry defines model for DocumentTry.
+type DocumentTry struct {
+	File     *string `json:"file,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Text     string  `json:"text"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	// Common Lines in it.
+	Common  int         `json:"common"`
+	Devices int         `json:"devices"`
+	Odd     []OddDevice `json:"odd"`
+	Slots   []DraftSlot `json:"slots"`
+
+	// Text The standard's file.
+	Text string `json:"text"`
+}
+
+// DraftSlot defines model for DraftSlot.
+type DraftSlot struct {
+	Distinct int          `json:"distinct"`
+	Line     string       `json:"line"`
+	Name     string       `json:"name"`
+	Type     string       `json:"type"`
+	Values   []ValueCount `json:"values"`
+}
+
+// Drift defines model for Drift.
+type Drift struct {
+	Account  *string    `json:"account,omitempty"`
+	Baseline *int       `json:"baseline,omitempty"`
+	Blessed  *time.Time `json:"blessed,omitempty"`
+	Changes  []int64    `json:"changes"`
+	Device   string     `json:"device"`
+	Far      string     `json:"far"`
+	Lines    int        `json:"lines"`
+	Newest   int        `json:"newest"`
+
+	// Ref The configuration.
+	Ref    string     `json:"ref"`
+	Remark *string    `json:"remark,omitempty"`
+	Since  *time.Time `json:"since,omitempty"`
+	Site   string     `json:"site"`
+	State  DriftState `json:"state"`
+}
+
+// DriftState defines model for Drift.State.
+type DriftState string
+
 // Enrolled defines model for Enrolled.
 type Enrolled struct {
 	Added      *bool     `json:"added,omitempty"`
@@ -1733,6 +2076,70 @@ type Enrolment struct {
 	// Telnet Try Telnet too where SSH does not answer.
 	Telnet *bool   `json:"telnet,omitempty"`
 	Via    *string `json:"via,omitempty"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	// Account Who made that change.
+	Account  *string    `json:"account,omitempty"`
+	Closed   *time.Time `json:"closed,omitempty"`
+	ClosedBy *int64     `json:"closedBy,omitempty"`
+
+	// ClosedIn The revision that mended it.
+	ClosedIn *string              `json:"closedIn,omitempty"`
+	Controls *map[string][]string `json:"controls,omitempty"`
+	Device   string               `json:"device"`
+
+	// Document policy:NAME, standard:NAME, baseline:DATASTORE
+	Document      string    `json:"document"`
+	First         time.Time `json:"first"`
+	Fix           *string   `json:"fix,omitempty"`
+	FixIsCommands *bool     `json:"fixIsCommands,omitempty"`
+
+	// Hash Of the document's version.
+	Hash   *string   `json:"hash,omitempty"`
+	Id     int64     `json:"id"`
+	Item   string    `json:"item"`
+	More   int       `json:"more"`
+	Name   string    `json:"name"`
+	Opened time.Time `json:"opened"`
+
+	// OpenedBy The change that it came by.
+	OpenedBy  *int64  `json:"openedBy,omitempty"`
+	Owner     *string `json:"owner,omitempty"`
+	Part      string  `json:"part"`
+	Proofs    []Proof `json:"proofs"`
+	Rationale *string `json:"rationale,omitempty"`
+
+	// Ref The revision that proves it.
+	Ref       string       `json:"ref"`
+	Reference *string      `json:"reference,omitempty"`
+	Remark    *string      `json:"remark,omitempty"`
+	Severity  Severity     `json:"severity"`
+	Site      string       `json:"site"`
+	State     FindingState `json:"state"`
+	Times     int          `json:"times"`
+	Title     string       `json:"title"`
+	Waiver    *Waiver      `json:"waiver,omitempty"`
+	Why       string       `json:"why"`
+}
+
+// FindingState defines model for Finding.State.
+type FindingState string
+
+// FindingNote defines model for FindingNote.
+type FindingNote struct {
+	Ids       []int64 `json:"ids"`
+	Owner     *string `json:"owner,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+}
+
+// FindingPage defines model for FindingPage.
+type FindingPage struct {
+	Items []Finding `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+	Total int       `json:"total"`
 }
 
 // Flap defines model for Flap.
@@ -1912,6 +2319,12 @@ type ImportReport struct {
 	Paused    int `json:"paused"`
 	Refused   int `json:"refused"`
 	Unchanged int `json:"unchanged"`
+}
+
+// ItemOutcome defines model for ItemOutcome.
+type ItemOutcome struct {
+	Item    string       `json:"item"`
+	Outcome AuditOutcome `json:"outcome"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -2233,6 +2646,27 @@ type NoticePage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// OddDevice defines model for OddDevice.
+type OddDevice struct {
+	Deviations []OddLine `json:"deviations"`
+	Device     string    `json:"device"`
+
+	// Weight The sum of how unusual its lines are, in bits.
+	Weight float32 `json:"weight"`
+}
+
+// OddLine defines model for OddLine.
+type OddLine struct {
+	Deviation Deviation `json:"deviation"`
+	Section   string    `json:"section"`
+
+	// Unusual Bits: 1 for what half of the devices have, 10 for one in a thousand.
+	Unusual float32 `json:"unusual"`
+
+	// With Devices that have it so.
+	With int `json:"with"`
+}
+
 // OldText defines model for OldText.
 type OldText struct {
 	// At When it was in force.
@@ -2329,6 +2763,17 @@ type ProblemCount struct {
 	// Since Of the longest.
 	Since time.Time `json:"since"`
 	Sites []string  `json:"sites"`
+}
+
+// Proof defines model for Proof.
+type Proof struct {
+	LastLine *int     `json:"lastLine,omitempty"`
+	Line     *int     `json:"line,omitempty"`
+	Path     []string `json:"path"`
+	Says     string   `json:"says"`
+
+	// Text The line, with secrets masked.
+	Text *string `json:"text,omitempty"`
 }
 
 // Question defines model for Question.
@@ -2575,12 +3020,44 @@ type ScheduleEdit struct {
 // ScheduleEditMissed defines model for ScheduleEdit.Missed.
 type ScheduleEditMissed string
 
+// Score defines model for Score.
+type Score struct {
+	Agreed      *int       `json:"agreed,omitempty"`
+	At          *time.Time `json:"at,omitempty"`
+	Failed      int        `json:"failed"`
+	Lines       *int       `json:"lines,omitempty"`
+	Name        string     `json:"name"`
+	Passed      int        `json:"passed"`
+	Share       float32    `json:"share"`
+	Undecidable int        `json:"undecidable"`
+}
+
+// Scores defines model for Scores.
+type Scores struct {
+	All   Score   `json:"all"`
+	By    []Score `json:"by"`
+	Trend []Score `json:"trend"`
+}
+
 // Section defines model for Section.
 type Section struct {
 	Depth    int    `json:"depth"`
 	Heading  string `json:"heading"`
 	LastLine int    `json:"lastLine"`
 	Line     int    `json:"line"`
+}
+
+// SectionComparison defines model for SectionComparison.
+type SectionComparison struct {
+	Agreed     int          `json:"agreed"`
+	Deviations []Deviation  `json:"deviations"`
+	Id         string       `json:"id"`
+	Lines      int          `json:"lines"`
+	More       int          `json:"more"`
+	Outcome    AuditOutcome `json:"outcome"`
+	Severity   Severity     `json:"severity"`
+	Title      string       `json:"title"`
+	Why        string       `json:"why"`
 }
 
 // SectionHits defines model for SectionHits.
@@ -2739,6 +3216,12 @@ type SiteFreshness struct {
 	Site   string          `json:"site"`
 }
 
+// SlotValues defines model for SlotValues.
+type SlotValues struct {
+	Device string            `json:"device"`
+	Values map[string]string `json:"values"`
+}
+
 // Source A ref, or a text with a name.
 type Source struct {
 	Name *string `json:"name,omitempty"`
@@ -2752,6 +3235,17 @@ type Source struct {
 type Span struct {
 	From int `json:"from"`
 	To   int `json:"to"`
+}
+
+// StandardComparison defines model for StandardComparison.
+type StandardComparison struct {
+	Agreed int `json:"agreed"`
+	Lines  int `json:"lines"`
+
+	// Rendered What the device should have.
+	Rendered string              `json:"rendered"`
+	Sections []SectionComparison `json:"sections"`
+	Standard string              `json:"standard"`
 }
 
 // Stats Lines that differ from the revision before.
@@ -2893,6 +3387,17 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// TriedItem defines model for TriedItem.
+type TriedItem struct {
+	After    *AuditOutcome `json:"after,omitempty"`
+	Before   *AuditOutcome `json:"before,omitempty"`
+	Device   string        `json:"device"`
+	Item     string        `json:"item"`
+	Part     string        `json:"part"`
+	Severity *Severity     `json:"severity,omitempty"`
+	Why      string        `json:"why"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	Account string `json:"account"`
@@ -2915,6 +3420,12 @@ type Understood struct {
 	Sure   *bool      `json:"sure,omitempty"`
 	Text   string     `json:"text"`
 	Time   *time.Time `json:"time,omitempty"`
+}
+
+// ValueCount defines model for ValueCount.
+type ValueCount struct {
+	Count int    `json:"count"`
+	Value string `json:"value"`
 }
 
 // Vanishing defines model for Vanishing.
@@ -3040,6 +3551,35 @@ type VolatileTrial struct {
 	Zone  *string `json:"zone,omitempty"`
 }
 
+// Waiver defines model for Waiver.
+type Waiver struct {
+	Account  string      `json:"account"`
+	Approved string      `json:"approved"`
+	At       time.Time   `json:"at"`
+	Document string      `json:"document"`
+	Finding  *int64      `json:"finding,omitempty"`
+	Id       int64       `json:"id"`
+	Item     string      `json:"item"`
+	Reason   string      `json:"reason"`
+	Selector string      `json:"selector"`
+	State    WaiverState `json:"state"`
+	Until    time.Time   `json:"until"`
+}
+
+// WaiverState defines model for Waiver.State.
+type WaiverState string
+
+// WaiverEdit defines model for WaiverEdit.
+type WaiverEdit struct {
+	Approved string    `json:"approved"`
+	Document *string   `json:"document,omitempty"`
+	Finding  *int64    `json:"finding,omitempty"`
+	Item     *string   `json:"item,omitempty"`
+	Reason   string    `json:"reason"`
+	Selector *string   `json:"selector,omitempty"`
+	Until    time.Time `json:"until"`
+}
+
 // Why defines model for Why.
 type Why struct {
 	Why string `json:"why"`
@@ -3132,6 +3672,29 @@ type ListSurplusParams struct {
 	AllDays   *int `form:"allDays,omitempty" json:"allDays,omitempty"`
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
+
+// ListResultsParams defines parameters for ListResults.
+type ListResultsParams struct {
+	Device string  `form:"device" json:"device"`
+	At     *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ScoreAuditsParams defines parameters for ScoreAudits.
+type ScoreAuditsParams struct {
+	Selector *Selector            `form:"selector,omitempty" json:"selector,omitempty"`
+	By       *ScoreAuditsParamsBy `form:"by,omitempty" json:"by,omitempty"`
+	At       *string              `form:"at,omitempty" json:"at,omitempty"`
+	Days     *int                 `form:"days,omitempty" json:"days,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ScoreAuditsParamsBy defines parameters for ScoreAudits.
+type ScoreAuditsParamsBy string
 
 // DeleteBaselineParams defines parameters for DeleteBaseline.
 type DeleteBaselineParams struct {
@@ -3348,6 +3911,34 @@ type ListRevisionsParams struct {
 // ListRevisionsParamsDatastore defines parameters for ListRevisions.
 type ListRevisionsParamsDatastore string
 
+// ListDocumentsParams defines parameters for ListDocuments.
+type ListDocumentsParams struct {
+	Kind *DocumentKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
+// ListDriftParams defines parameters for ListDrift.
+type ListDriftParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+}
+
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	Selector *Selector                `form:"selector,omitempty" json:"selector,omitempty"`
+	Document *string                  `form:"document,omitempty" json:"document,omitempty"`
+	Item     *string                  `form:"item,omitempty" json:"item,omitempty"`
+	Severity *Severity                `form:"severity,omitempty" json:"severity,omitempty"`
+	State    *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Control  *string                  `form:"control,omitempty" json:"control,omitempty"`
+	Owner    *string                  `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListFindingsParamsState defines parameters for ListFindings.
+type ListFindingsParamsState string
+
 // CompareFleetParams defines parameters for CompareFleet.
 type CompareFleetParams struct {
 	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
@@ -3439,6 +4030,12 @@ type ListSignalsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CompareStandardParams defines parameters for CompareStandard.
+type CompareStandardParams struct {
+	Device   string  `form:"device" json:"device"`
+	Standard *string `form:"standard,omitempty" json:"standard,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -3459,6 +4056,9 @@ type ImportRevisionJSONRequestBody = OldText
 
 // AskNowJSONRequestBody defines body for AskNow for application/json ContentType.
 type AskNowJSONRequestBody = Asking
+
+// StartAuditJSONRequestBody defines body for StartAudit for application/json ContentType.
+type StartAuditJSONRequestBody = AuditRequest
 
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
@@ -3508,8 +4108,17 @@ type ReplaceDeviceJSONRequestBody = Replacement
 // TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
 type TryDialectJSONRequestBody = DialectTrial
 
+// SetDocumentJSONRequestBody defines body for SetDocument for application/json ContentType.
+type SetDocumentJSONRequestBody = DocumentEdit
+
+// TryDocumentJSONRequestBody defines body for TryDocument for application/json ContentType.
+type TryDocumentJSONRequestBody = DocumentTry
+
 // EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
 type EnrolJSONRequestBody = Enrolment
+
+// NoteFindingsJSONRequestBody defines body for NoteFindings for application/json ContentType.
+type NoteFindingsJSONRequestBody = FindingNote
 
 // SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
 type SetGroupJSONRequestBody = NewGroup
@@ -3586,6 +4195,12 @@ type TestSignalJSONRequestBody = SignalTrial
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
 
+// DeriveStandardJSONRequestBody defines body for DeriveStandard for application/json ContentType.
+type DeriveStandardJSONRequestBody = DeriveRequest
+
+// SetSlotValuesJSONRequestBody defines body for SetSlotValues for application/json ContentType.
+type SetSlotValuesJSONRequestBody = SlotValues
+
 // SetSubscriptionJSONRequestBody defines body for SetSubscription for application/json ContentType.
 type SetSubscriptionJSONRequestBody = SubscriptionEdit
 
@@ -3603,6 +4218,9 @@ type SetVerdictRuleJSONRequestBody = VerdictRuleEdit
 
 // SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
 type SetVolatileJSONRequestBody = VolatileEdit
+
+// GrantWaiverJSONRequestBody defines body for GrantWaiver for application/json ContentType.
+type GrantWaiverJSONRequestBody = WaiverEdit
 
 // ImportWindowsJSONRequestBody defines body for ImportWindows for application/json ContentType.
 type ImportWindowsJSONRequestBody = Calendar
@@ -3672,6 +4290,15 @@ type ServerInterface interface {
 
 	// (POST /asking)
 	AskNow(c *gin.Context)
+
+	// (POST /audits)
+	StartAudit(c *gin.Context)
+
+	// (GET /audits/results)
+	ListResults(c *gin.Context, params ListResultsParams)
+
+	// (GET /audits/scores)
+	ScoreAudits(c *gin.Context, params ScoreAuditsParams)
 
 	// (DELETE /baseline)
 	DeleteBaseline(c *gin.Context, params DeleteBaselineParams)
@@ -3805,11 +4432,38 @@ type ServerInterface interface {
 	// (POST /dialects/try)
 	TryDialect(c *gin.Context)
 
+	// (GET /documents)
+	ListDocuments(c *gin.Context, params ListDocumentsParams)
+
+	// (PUT /documents/{kind})
+	SetDocument(c *gin.Context, kind DocumentKind)
+
+	// (POST /documents/{kind}/try)
+	TryDocument(c *gin.Context, kind DocumentKind)
+
+	// (DELETE /documents/{kind}/{name})
+	DeleteDocument(c *gin.Context, kind DocumentKind, name Name)
+
+	// (GET /documents/{kind}/{name})
+	GetDocument(c *gin.Context, kind DocumentKind, name Name)
+
+	// (GET /drift)
+	ListDrift(c *gin.Context, params ListDriftParams)
+
 	// (POST /enrol)
 	Enrol(c *gin.Context)
 
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+
+	// (GET /findings)
+	ListFindings(c *gin.Context, params ListFindingsParams)
+
+	// (POST /findings/note)
+	NoteFindings(c *gin.Context)
+
+	// (GET /findings/{id})
+	GetFinding(c *gin.Context, id int64)
 
 	// (GET /fleet/comparison)
 	CompareFleet(c *gin.Context, params CompareFleetParams)
@@ -3988,6 +4642,15 @@ type ServerInterface interface {
 	// (PUT /sites/{name})
 	SetSite(c *gin.Context, name Name)
 
+	// (GET /standards/compare)
+	CompareStandard(c *gin.Context, params CompareStandardParams)
+
+	// (POST /standards/derive)
+	DeriveStandard(c *gin.Context)
+
+	// (PUT /standards/{name}/values)
+	SetSlotValues(c *gin.Context, name Name)
+
 	// (GET /subscriptions)
 	ListSubscriptions(c *gin.Context)
 
@@ -4029,6 +4692,15 @@ type ServerInterface interface {
 
 	// (PUT /volatiles/{name})
 	SetVolatile(c *gin.Context, name Name)
+
+	// (GET /waivers)
+	ListWaivers(c *gin.Context)
+
+	// (POST /waivers)
+	GrantWaiver(c *gin.Context)
+
+	// (DELETE /waivers/{id})
+	RevokeWaiver(c *gin.Context, id int64)
 
 	// (GET /windows)
 	ListWindows(c *gin.Context)
@@ -4417,6 +5089,121 @@ func (siw *ServerInterfaceWrapper) AskNow(c *gin.Context) {
 	}
 
 	siw.Handler.AskNow(c)
+}
+
+// StartAudit operation middleware
+func (siw *ServerInterfaceWrapper) StartAudit(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartAudit(c)
+}
+
+// ListResults operation middleware
+func (siw *ServerInterfaceWrapper) ListResults(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListResultsParams
+
+	// ------------- Required query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListResults(c, params)
+}
+
+// ScoreAudits operation middleware
+func (siw *ServerInterfaceWrapper) ScoreAudits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ScoreAuditsParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ScoreAudits(c, params)
 }
 
 // DeleteBaseline operation middleware
@@ -5846,6 +6633,178 @@ func (siw *ServerInterfaceWrapper) TryDialect(c *gin.Context) {
 	siw.Handler.TryDialect(c)
 }
 
+// ListDocuments operation middleware
+func (siw *ServerInterfaceWrapper) ListDocuments(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDocumentsParams
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDocuments(c, params)
+}
+
+// SetDocument operation middleware
+func (siw *ServerInterfaceWrapper) SetDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind DocumentKind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetDocument(c, kind)
+}
+
+// TryDocument operation middleware
+func (siw *ServerInterfaceWrapper) TryDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind DocumentKind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryDocument(c, kind)
+}
+
+// DeleteDocument operation middleware
+func (siw *ServerInterfaceWrapper) DeleteDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind DocumentKind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteDocument(c, kind, name)
+}
+
+// GetDocument operation middleware
+func (siw *ServerInterfaceWrapper) GetDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind DocumentKind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDocument(c, kind, name)
+}
+
+// ListDrift operation middleware
+func (siw *ServerInterfaceWrapper) ListDrift(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDriftParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDrift(c, params)
+}
+
 // Enrol operation middleware
 func (siw *ServerInterfaceWrapper) Enrol(c *gin.Context) {
 
@@ -5870,6 +6829,135 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	}
 
 	siw.Handler.StreamEvents(c)
+}
+
+// ListFindings operation middleware
+func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFindingsParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "document" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "document", c.Request.URL.Query(), &params.Document, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter document: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "item" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "item", c.Request.URL.Query(), &params.Item, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter item: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "control" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "control", c.Request.URL.Query(), &params.Control, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter control: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFindings(c, params)
+}
+
+// NoteFindings operation middleware
+func (siw *ServerInterfaceWrapper) NoteFindings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.NoteFindings(c)
+}
+
+// GetFinding operation middleware
+func (siw *ServerInterfaceWrapper) GetFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFinding(c, id)
 }
 
 // CompareFleet operation middleware
@@ -7210,6 +8298,79 @@ func (siw *ServerInterfaceWrapper) SetSite(c *gin.Context) {
 	siw.Handler.SetSite(c, name)
 }
 
+// CompareStandard operation middleware
+func (siw *ServerInterfaceWrapper) CompareStandard(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareStandardParams
+
+	// ------------- Required query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "standard" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "standard", c.Request.URL.Query(), &params.Standard, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter standard: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareStandard(c, params)
+}
+
+// DeriveStandard operation middleware
+func (siw *ServerInterfaceWrapper) DeriveStandard(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeriveStandard(c)
+}
+
+// SetSlotValues operation middleware
+func (siw *ServerInterfaceWrapper) SetSlotValues(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSlotValues(c, name)
+}
+
 // ListSubscriptions operation middleware
 func (siw *ServerInterfaceWrapper) ListSubscriptions(c *gin.Context) {
 
@@ -7476,6 +8637,57 @@ func (siw *ServerInterfaceWrapper) SetVolatile(c *gin.Context) {
 	siw.Handler.SetVolatile(c, name)
 }
 
+// ListWaivers operation middleware
+func (siw *ServerInterfaceWrapper) ListWaivers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWaivers(c)
+}
+
+// GrantWaiver operation middleware
+func (siw *ServerInterfaceWrapper) GrantWaiver(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GrantWaiver(c)
+}
+
+// RevokeWaiver operation middleware
+func (siw *ServerInterfaceWrapper) RevokeWaiver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeWaiver(c, id)
+}
+
 // ListWindows operation middleware
 func (siw *ServerInterfaceWrapper) ListWindows(c *gin.Context) {
 
@@ -7706,6 +8918,24 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/announcements", wrapper.ListAnnouncements)
 	router.DELETE(options.BaseURL+"/announcements/:name", wrapper.DeleteAnnouncement)
 	router.PUT(options.BaseURL+"/announcements/:name", wrapper.SetAnnouncement)
+	router.GET(options.BaseURL+"/documents", wrapper.ListDocuments)
+	router.PUT(options.BaseURL+"/documents/:kind", wrapper.SetDocument)
+	router.POST(options.BaseURL+"/documents/:kind/try", wrapper.TryDocument)
+	router.DELETE(options.BaseURL+"/documents/:kind/:name", wrapper.DeleteDocument)
+	router.GET(options.BaseURL+"/documents/:kind/:name", wrapper.GetDocument)
+	router.PUT(options.BaseURL+"/standards/:name/values", wrapper.SetSlotValues)
+	router.POST(options.BaseURL+"/standards/derive", wrapper.DeriveStandard)
+	router.GET(options.BaseURL+"/standards/compare", wrapper.CompareStandard)
+	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
+	router.POST(options.BaseURL+"/findings/note", wrapper.NoteFindings)
+	router.GET(options.BaseURL+"/findings/:id", wrapper.GetFinding)
+	router.GET(options.BaseURL+"/waivers", wrapper.ListWaivers)
+	router.POST(options.BaseURL+"/waivers", wrapper.GrantWaiver)
+	router.DELETE(options.BaseURL+"/waivers/:id", wrapper.RevokeWaiver)
+	router.POST(options.BaseURL+"/audits", wrapper.StartAudit)
+	router.GET(options.BaseURL+"/audits/scores", wrapper.ScoreAudits)
+	router.GET(options.BaseURL+"/audits/results", wrapper.ListResults)
+	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
 	router.GET(options.BaseURL+"/windows", wrapper.ListWindows)
 	router.GET(options.BaseURL+"/windows/calendar", wrapper.ExportWindows)
 	router.POST(options.BaseURL+"/windows/calendar", wrapper.ImportWindows)
@@ -7743,301 +8973,344 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37khs3sjf4Kgh+J8Ize9hXSxq7O07stm4jjXUbdduOOWPtBroKJOEuAmUARYp2KGKfZh9sn+QLJIC6",
-	"sIAqFJtFyT7+x1aTxQKQSCTy+svfJglf5pwRpuTk4rdJjgVeEkUE/PV4o/+bEpkImivK2eRicq1EkahC",
-	"ELTEKlkQiSRJ9HcSYZaijDIi0e0GrRdYIbUgG4QFubSf68GwIBL+1E/p/x9PphOqX/1LQcRmMp0wvCST",
-	"i8mt/rdMFmSJzTRmuMjU5GIi3RQm0wlhxXJy8e/GZzDW5MN0ojY5Mc9TNp98+jSdPCmE5EK/DmcZXz9b",
-	"5mrzA84KMrlQoiDTrcU+F3ypF4FeUXaHFgSnRCA+g49yPCfolsy4CK4gMaPVV7HEH18RNleLycWD01Pf",
-	"FJ99zEmiSOohvSE0yrFSRDCpZwJkphIR+yukOErpbEZEaFLuyca0qCJLuTW/h575TfUDL83DD6uvsRB4",
-	"A7N/+RRep8fNsVpUw1I9oCC/FFTotRlqVxOYcbHEenMpU48eTKaTJWV0qff2rByFMkXmRMA4r+iSqnKo",
-	"rSVm8KWXec71opb4o3n3+Sn82T3UG3ipd1Hwv65l1ch57t/ua5KRRHXypG+J0v0sMNrZo6+/eeAdTwma",
-	"qDZzPSZqTQhDas1RSlY0IVKzORWIrxnSo5oDjtNUECnhMBdMIcV5iNOkGao+QzufW84zghlM6L85I9EH",
-	"8oYuCfqVMwKnkOpJrala8EIh/SFlCCNBZpfo+5sniM5QRmYK8UKFpqhfFSLhIw/9PunNljlnksBxeSf4",
-	"bUaW+p8JZ4owoCzO84wmWM/5JDdP/OfPUi/gt9pQ/yHIbHIx+V8nlQg+Md/KE/deGLFJgh/1iV8TptBa",
-	"cDY/BiLa3+nXXiWwMSDNBc+JUNTMNREEW7lSnrYUK3Kk6TjxHHVmGb/1haDzhbkvSrnRtZj3+nH9u6a0",
-	"mE6kwgpGcFIcJ4qu9FxSKvFtRlK/FK/O27/LI2im5N45LVdbvYDf/kwSmIcl0bPUiBCcplQTF2fvagSb",
-	"4UyS6RYN9zFj8w7vvBjjBUvIkvj2D1cb29oR+11zT1pPbdMfq3hmmAm+jH96yWV9oqU47WIqMiOCsCT0",
-	"7RKLO+9XTv8YtnZZk7vth3nsUv3cCMSC19TXNa1L7XLHaguwdCu/nMAW9XHKDmzsZZeeu6p+9Z+dnrYp",
-	"6jikKa6uQEwjLEvhPEVc6D+0EjUrtM6mpXP/6Jalytv6dOphrwYX9b6z4qrmo75nvWw2QF3y0qzOhb23",
-	"t+PL3mX9aq/Unsusybp+nvUyn0gWdEXek5wLj5y63Sjzj5ZO194ue2lKv6wAnW3guRZkRaXbp/YrpeJi",
-	"6w4MzW6LPtWLa9Oe2tWWLy4n3UG4a4WtteWnW/MAvZ2hlEpFWaKQIh+V1KcljrQzOi8EVmFq1MnfHPVp",
-	"a8j2r62aGNg7mhHvYvSxT7HCt1iSyKUwsiZywF3Fs3TQ8zllzDCFT6BE8pNvoVSAyQsKc4r0ZCJXrBbl",
-	"lJrvfe+mY4w/miwQZ9kGqLrAcqFtwTuSq+N+hnbb12KVaYPX3VR6uF5vd0n5cstK2nqPg7wzS9y6nJhc",
-	"E/+9nCwwm/vI8hKMYMy4WhCBzBuQWmCG8EzBPwnKsFQowbm+cS4NGwIF9C/tx2mNbKWN4hjdL34EL24z",
-	"33deausb3SyvWkyANPolA5XTIZfJtlLqfuubzWMsSUbNnTJAJx1wAjvUO8eLvVaGey4kuGP0KrfSHXQq",
-	"OERi6ePOG22yYSQLmZNEITchtMYSZZzfkRRh5Wc9QWZBjePs9PxBn8ph3Bvub9916dGAzk73p1bAAnyk",
-	"foIzwlIsBpJ5Jgj51XOzXGWZ9cwtERYEmeekn6r1k9KS22vKUr6WWnwocHwgxtm2jhrU0MhH1aLmg28e",
-	"/u2R72HhcbC+4VrizrVUWguqFGH+NbjdaM2frPS56J5+/77BQrz7BmKrPTL4JTJKJLq1riSMNJ+rr0rx",
-	"ajxIasFl3XMaYZr0an0dEnpGhVS+6RKGqJIIvkeSzhnOEBaCrkh6WTqO0HpBBNFsJQicV03MKZLc0Jcq",
-	"tMB5ThhJy2VLyhICK53xgqWNG7/bxNaPB2cKo0s9wJqqBaIq/sU0jVTHfy7SuZ+K8M0A35G+bAe4C4ha",
-	"8HTgnucZNlve6UiDh+7jXhBuVyLoJwqf0vt4YzU1/bU2fnHNegdFZEVEShOzxXO6ahz5+zs6VkRQtemj",
-	"1LV7Tv8GTkNI5aWWih42rWlVcLlplavkWX2chrCtpMq/W5IXwhoeA+jgrK5OIsBD+mlzV/vfjO8Ii2du",
-	"/bjw0YtrGc+ZpYn3Kol3shqxfKOltmfxBUu5z7i8WRBk9FCrKBtGtdIGS/0vqoXeOtJwsZzcN9sf7GOf",
-	"phNz3fqnZr7TR8Zc50bopiShaUNXD9xhEHMqFW9gJ8e+TtpWvN50yVkOq0STYyC3L7WD1fDgGalUESJ8",
-	"hT5bWTfvluWNFXYxRrjK7Qa1r8qkvIn7GaNFG/vj8PReW4G4dT0PkOodl3L0jTRMyO8i64ZyrI/HsKoz",
-	"2jYL1OYVJvfbFRErStY+v1AtpBMnC+Bpjxi43Twt9+S+b3rBC+GLUa8IQyneyCl6zVmKN0bBmmqWPn+A",
-	"FrwQEhGcLCAk5+awLcbrrpCtkdszsXHx+y/KnInAPLq9XRnOc2uxR83heYZz3xQGhlmwuBt6RcC59ozM",
-	"c3OptRenv6FsHj/QW/MD7yiFkjQlga3m8Usv2B3ja9bmQLPKmn+McWQlOzjH9K8ivGN1d7jji2nNZwbk",
-	"qtZTTcjtSo1utYM3rR3nOu+WJ6rGS2Fh8Q7PPc6Y9mmKuRfae8SsDesJPyic+bZuWybC+O758DJu7EBb",
-	"8g4sQ79CIMjM3Y2VF6VULXvMNq+WlWKFwYvpXXGOhQpFK4fN0K/lbTsJy8nYoc1AIQoyko3nkksESQlT",
-	"tLHj1dd31FhFLhCecCY5+ICXmGaT6WTB+Z2++jYy43NPVLwjFKywmBPV71O10VaYSvmrxswjXH6WkLt4",
-	"/BoUavlhMNIkuABWqB5Fa3B/KH4HroI5k+gv758/Qd8+OD+bosUSJ0dygc8fPvprVFR0D9tQUbu5hNeY",
-	"ZrV0H0lyLLAiKbrdoIQvl1gaL7p9RHO9WfKlVtiLNL84OZkilej/609UJi9OThZcqoucC2WeN/NCkoiV",
-	"SVlrJsid9p0YWL9/WwnO/1kQ6VSDcU7JkrJChbSCIIN3JB/4WbyWOOBGjGLtGg12YPDa4pqs8UIbZTNF",
-	"2CWocs7kBy/3koNbg8/Au2Yv2zLj7uzBg56Mu+m94hhuyl5y8KVV0e5r04Q8I8mCpEVMNKh8smE7BKed",
-	"Y0Glj40XNE0JuyaJIL4orrlmUyTNA8Z81me2YHRGbUhSW9Sc6CtSIbkwln57bRTkV9K4DWreaH3x9lpd",
-	"WlFy6WPRD/P1gEwzvva7wDyOs277EH5QeoPu50uyxPbrC82duEQ5VslCK6wkVzJKaQDSO6rWN6pyWdT8",
-	"E0DPak7TLRbqZsD35JfCRtYHiJHbTf2GisnUtrHmj6qRu/t1XY40M3ePvIKE1FKp95PhHMno4D2y7gul",
-	"dzaYCQHOpEpvnZojahVIE83W9sV29MmfzRR1rsq5yTITOBxcGhQyajCin5FqeQZtYdbhL1pilyvQSokH",
-	"wYYFQYaR0czl7Cc4y4xO4Qmr4oDHUWKTrAYJDtPKjIAyBhCROMtg19Bfvr95fvTNXxuOUf0zf3x7aBB7",
-	"d6nldZr4TbpQjkItZG4pb19Rm1XvBl+pQVtcPyr7oZ8/fBBas3UPl9OoDepfar7x5lh3GU2pVsVYyf6t",
-	"77Vy/B3xBIWfUzYnIheUlcLBqMxfSaR/hO7I5jgUh3uOadZIb6rf21iqv3M+MLL3vmDDfnCNaepdcVBF",
-	"hoqDUL6v03a6I/tRmnV9S9yoDX27YU3Kzmsy3+zZioTEkYzPIXlWcYQZun5+885vLvkNxC2Wa75/xrOU",
-	"iIuTd1c3L6ZIzpS21f79/fWz9//Xhxdvr2/+ffHu7fubD/C9NuHmVF28f/b67c2z9tin045NbJsPJvSe",
-	"ESO79YPpJfpNH8JPJ7+ZQ/npOJnNt6s4eq9vGVKGf6RqYU8OPKGtVyqRwnem1AXBxYUkIUelvmyKW7rZ",
-	"rI8MLYFTbYifjfzVG12+6eAp6nC3+o9D5ep0P/XOscGzvokOECjgS2CpfEfEa7DePK4ILeLcc9rGhOcu",
-	"0alWmxHjCCq+/IbL4LKXBZbPMrLaltK13d92uuRYyjUX+pa8IxtwfN6Bd1hPuWAmRnj95vU7VEgihvnC",
-	"8h6qZHxO2VCa5IKvCOtONYHYvbFDyIAkFoHZnV+1yviaCKRPnACDhwoZmJ4gUsnvmaKZN9NTz06QWSGh",
-	"3JEbTwQk3FBjxZoBqgyjyHSDrooQExD2UkwQEGaypooKglOEld7uqRZgelL6wQtE2GoKck+LU8vR3otb",
-	"c0qAKXpdRLAHtVeULtIGa9d5y3cKq6PTnataCYNdKlEKtTD2qv+GeoelRPlCYAklf/oCfPP63eprOElt",
-	"q+g0Vr40DMmGKXnqT6Z3B7mtmnGBMKTrotuNmd15YupycZVhHDdVUpc7/Y/fGVUxIi1RSyhDxbg3lxIt",
-	"7ul7UDYXdIWTje+gS2sA5xUPxJHRyaCQt+D+Xkcn4qPIUz/K/QXBHefre0lGy8hQnHvk9jXkMm5HMLC0",
-	"OSkguqpSSHNXmKCVls5aoXbiuL8usrTEYCo+SfOUZHRFxMavdNhoWHvRdE5kwM+RWj9HJPmKAQ9Hp7gs",
-	"cTrgtYwr54BuK9VLzDb6/lYkyyTiM//12ipiXWOq9Ov1IWDGHY1Tr5oii9vamN56CBpSUmulEtt36KYq",
-	"0FBig2ZgsEbmdzWmNC05oaJUyQGW1GYf3VSnHfW4jt/2EW4veTc+4O6Nqvvn6Y71lmgwkTnvRhFzRUfy",
-	"6EwQuWD2XZ15LeWDn6aTueBFPjBN07pAPAx+/eLq6PzhIzSrfCGykUTU++7oI5nhW5INnLjm3io3Pt41",
-	"Mtz78gOVdEiIkqcByRg2G2czIkjqdUVpVb62BcZhXVfJbYgJTjMUABwHavSusjkXVC2W3sRUiJKDFgWO",
-	"V5RxPSZSC16AmY5nBL4C3IhQ5RbP0pfMXpvtZXBGIMN1wLRzTIX/ZfobrdRLhZO7sjrgluh5S6R44HWK",
-	"Em869TU30tyAXEDMThY4M9XUYNoFqjI7/ah5hVfRLay0QClBKKYTwbNQJFuEnJ096dt+KtIl5AYA+e4I",
-	"yU0GMkNSkdyfFB9EZMix1UEEUSBD/Rdameftv5RMIaOrYNEWpv2JP2dbYCZdWbTfUnRGqgNIQm7DkMQb",
-	"eYwec7UAxi5YLriCAFZdzVIkYybNxaZ6fPBmx0m88gVMXgEOkzmzvMi0lYwyri19BdX5UmERsMrtO69d",
-	"+n9knl4O3/j4YEWEDOkRK4r9DPJzsczB5e2lv78oqoEao231JOPJnYvu6A+WREo8J7IqmPJCyESoI84a",
-	"N9EEYXJxakEFdyeXl0wFWVJdstX1HL7unxKFqc//1qr7bhPRMnWZoMZn7ZTc2DBLuBSrX8K4S0jTx6fT",
-	"/milqMQ0RfjWZPlJks2mbgmlFylq3m/cWN6gPl6S61KcbUVrwRAVJOEilS6fTyIj/RArlrcWcCu+HMVm",
-	"gHTffQLSa2j8Cq9dYom3CKQUChF5CyHrrFUsXq2ksZkNgobZeBefUaXW9hvfHlVuANCJLwPAaU3bOCeM",
-	"rBEIjgWViosNmnMiEWdRYZqWOtTWZZzq0fuuulJRgzrrc4DUFYdGFp7Pw2L1gd65OCWg/8H73eONi9e9",
-	"AqLWEbelvWx2wlWJ8+EYXn9Bfbgf24mIrZqDAUFs867waduPJetEd8iO9dSYARKiC13r5wA/0a9D7S3L",
-	"vKnGdvsdQOWveR62RU7QcSYIlgElRg5TlbRG2L/Xdjz7+NRNzY3mpQPFmVVy491mS1e2OAAXDgAye3T+",
-	"9n5TlQ1VEP0hEPMmN/W6L8jOrJxH9e4Oer0nEvLOfotnBlfoHn2YbgQl6RPzK9+R2sF472BIo8DYJFif",
-	"WZ+RqnjBPhooRQ6bfYrkIVXOlLAzBcE6SQibltUbNnwWreiAE+RaEW8VleL87nX9GjUaWp/REXcAzQJr",
-	"e12O18FLN45eA/ScSvpHAJklNlqzVXquHwDDzu5mlT0kNRmmjdBlwllCcBZypiiveHeQTmadwEPbGs+j",
-	"87MHD+Ld/yHkiWdM8CzzQgalaSjBqcsH2nGQb0mi1Y6dfJd+cTr8IPdkxHWe8jmjMkSSrsNb+CqvXvA1",
-	"0t9AEefZ6anfP9BQwQYZ+3HnrrKcawu0Uw6yi4PSHGZe+Iph7khp/zncZeP1dHOZGnQT/SBAGwKuiBMS",
-	"/hNVVtf4aC7VFJXVMgCaiJGAUn1ZJAuEJTr79vz49Pj8+PTk/JuG4Kwdvq/7YQn7MIJyIq5Jwn3YJFdl",
-	"eRDWUoSz9BI99KRslWHYXiOEC1/u1jv9MVIcwkNY1cqSavC/U4MqSSXiIiXiEp2ftzCAaxQys3j08OHX",
-	"D/tmVZHrGw+E0v5tIbbM33U4ERVHWN65dAPIMMH1AC2VkAOkFlhdorNHZ8ENiVq8NaHaGoPYoBv4DrJw",
-	"jDPt+vpFVU1ioM78rB9nc/lFQKBQBmqqh6QcDwOpKVjq9S66gmNw2BQspakDoosG4ZuUb7eT8i+PEOVL",
-	"qh5U1dnyDkaWzDcTuz2Xnz2IHkALiyZeK8g2CFeQR2CB9zQzq4UBvom9cLeZQ/m8U25aQYp2lVcNq8Yf",
-	"ZkbD4E8Bqh+cNQGPpIffGkusYmSqLF9Q6JarhQkdBe7qXQGO62Xx0lhd4bj09hIHnc2IOpu6G7qB0xnI",
-	"jEg0dShzSF2B5MOYKpqIOoNhVWKdVQle2jpYqm1n0jLPiC9b9LnWdRp18VSiJYe/cBQWYa32cYCjCJxe",
-	"PmWZDkA3ekG9MqevLGhNbNGOJFgki5Bh477tO2uBdJod63RChAmDE76jyZ2sYWy5QJ5eJVBCX/uXiCxz",
-	"tWnstAmhaw1JqwXchZY5hLuGOeEagn5HSW1ePq2Y1XJDHV+jVrLoBqxtVK0uqRO59Hk9b8W5hSHOBjet",
-	"AYRSGLxGjJdR3g1RXkdx+bonJUZhC51SLvxky7AKwJ4wr1rxpjGdYCZXFpPcH1wxI91ke4o399U3HKGi",
-	"soYsXQNXO3zXOd8QJvmO09B8CbEcP8BDlrmDOEUG+XhgPLJBZx/EoQl9eLnGpnLEix3rBw+iH+mrZoAQ",
-	"o4o0kr06T3wJrFYGc8xoFYFrC/Lt8N8FL7zKfXc6Yme5/ijwDPUZddf1vwDgUOuMdbKpwhOyAG0WgPJo",
-	"hmlmvY3CItdV+QI+WfWCqp2MIZ/kkurGJnFEZqlRn0SDblpnl+jUQH9ADzDKXLg0kM2E1WJoA4BZdzAm",
-	"gGg5bIUyx0Nu/Bzvpyx3Zovmq3pcIJCXvXiWjod7stvB6oqV3ePMlSGxBiJKz+njWbpD7kG1gv7Ug73g",
-	"sZer8y3i5dJdd0MKTgMAzu+tdxN0SvKRSmNW2kz/S1OMsaayVg8PTiWcNbG16haD2NhS4fZ3js+2p/H3",
-	"wnZLcHX8UGy/5cEq4Y7kajKdbPBSq5M/N8nUBuXe0u2vf5iif129fqWV4n9cv32zFbb45tQWsOwIlG02",
-	"55UXN3+2neyQpnWRXzBXcOVqKdzV6V2fX9zWECamhppnrjqwLExStn2gtpHoFhJtzIGO89xbieWaI4XS",
-	"7Q3BQircdoynNj3ot+Yz34zNa1csNkgUzPjRc0FWlKz9XFurYPVchgBZEiv4azzQqd61YrEbtMArglaY",
-	"UblwpwGzRn6sbfXhSY9tNkQK65AVn/XbEGbhU7sPFZV83JrWNT23O74t/wcvBMPZM6Z8VT3dHc+CSt+w",
-	"e8xlUe5ewGOX01/AUULF1u4pB/9oX1LOqINa+0jiaRB+hJKUfxTpfHgHE7qFAT+oK+jgzhc1t6QnVwEX",
-	"asEF1VcRVRcII0WTO6KmCKM1F3cmxqT/cj6UvXYbuzcqsezBoP5Hscxf2JZq8VVDWL0NatE92Cf1wp54",
-	"bT5489j4UZSqWEWOm9CQZjG1qfkI9R3ZXEFlI7Yrv28o+TtCcriZ78gG8N9NWBndEm35Ne/gfsgJq00u",
-	"KSs/8aaWbWJ01rASql/go84ropRJ+doCplPLUIZBSFrGmkPuDaUJBGN5J0dnJBzU8Ru6Ud40iIEEA3X6",
-	"un9R+Y3iLfBBqoUeBRbY0QRvTwGUejGWMdsB2GUP5QIRAFRO76jmF6K5f7tDcMIO60Iqzh1YxNTmg6rh",
-	"rrzQVgS6ZbyBhDQ/UnDZgyFpeucbMfkARPMaB0o+YNsM9uwKZwVUItWKuCNsnK4M01d8Tlk4XzJ8ofQC",
-	"ZgVPS1eyVb3sz1vp7k0ODCZV1y+NjlS/1956nC4ldjhWTje5JEkK1//A8yULZucCnlSE6DXP1QYqXxuE",
-	"Xe6CDtEUuzdkVn86TY0qJZjkBCrdFBRgVdCU5Ufmv1sBEh8t66lW5/7RHW2bh7JM7Wqqjl/HXMvlLsAs",
-	"QpS9GQ7V2Wow61tTK5oXnAFJm9kVg9rp1X/YnZuyDU9aJjh4E+LO+0t+OgyH9uKn9bl6KcF3aOit9tCn",
-	"nfFBwFfBJlgBrdrA08Nv6gfejBomxC4VXx733ZWstftnfN0BFHcWb47dt/Vha81VyWFr/3dICe4stx5U",
-	"bBJdWxG+9N8QLIjXgszoXSj+c4oUR2cGFV8usICCg6yqSobMpQVe1RWfKnu/s6VQJ0D1PtuIVr1cYaH1",
-	"sf10Wtc6+Axg+0jQoCBc08MwTPAATG3Ih2qIyAc9QtEKiBosnh0zQJ0mnGAngbaLLk3pAlriDcKZ5Eji",
-	"MvOFGxg2qiwS2wX6aULY6uLN1etnP02m6CdoWnzx7urmxU8TxAX6yUGFXbx6+ebZTxNPGdifaGWHQCsb",
-	"xPd/wpr9LmDNWvIhIAsqLKPdKsLbVRT6aJfK9iWCXmzQ6pX4epqYKg4wwfWDNofdtYmlEsBi4vZrvNLz",
-	"/7nl5AF8BgcUsSykgjsAcFYuUUawYMph+5g9NJW+YW3xnsUb3kr0z1OG7ruT20gkgYNYZlwNqlhspGMd",
-	"KEUisIB6hOPe6BL+MqoqHNK8Hnov6GEOjPvUyjQdMwFSvXfJ5Ds7YTrbAbKE1FS8jnLVMjQCNbZOFLvC",
-	"YUxTqECcc56aUxyJ0N0c5BmkR0NSQJXAGdveXfg4ffKDm0ylRK0XNAMn6wzTTNocBJPKYwwdrbJqFeAS",
-	"nXUUzHVL2YEn4rrWn2jMU00+5sLUF8fdeVTaDAUnLkWhzSx5R/NOsOyIq6voqIIdpBjJXFsTr6uOWOUm",
-	"/e2897yXbBO9szu2YLFSvrYBIVaw19kgJ8yOwi7jMtyD51G3FnTu0YLu4Ywh62tFcLrZKXGuydbtaNIU",
-	"YdsFz0EiXSKtQ26g6+1gjcPFKbdaNjibdYoWSuXy4uTk//9//7+pbc3w7u31y5u37//1v1zHhrpFG9ez",
-	"YSe+g7kGWO3GmRT793wMsCt+wEXm4kUDJtK0ML1IaoizWl0V9OZw/e8hoEBSE9azWZIRMfj2/Pnw01p5",
-	"nLY9oVqQvWXZZnKhREHi5KvfhZpTxnwJbC9NUiEYUGoBD21B6DU8c7F+2ABp/Ni3Q4pU2rCt4Wyvjoyx",
-	"fTQ8d70lPDaS1dEiXrJLH/QQDE8wic21XbWgOx15a2aPovvdG+DmtveNlVvdifFnnmrJBvNxeHr7yKpz",
-	"Y+8/n+5tlrpuyfeMm9R7fFCmFdNkQJMMkxUXpXw1OivXNDtmoca1bCxyANJhKU2bWcG+Q9U/Yke6uevk",
-	"3G+/WzL39HQLJQtg1QVhs2UKDfN2fy9NhafBuAB5YJLvjaEEda6a3h78soGu2mF+0t0dgbUOJeWQXrJV",
-	"hVKtekvyKwkUGAwq3g83o961VN6lu5spTmul874lvrPrryDEh6hLZB0V+rElQT3Pba1D/2gKQ3jnneGE",
-	"hFp8oYwSYxbPBSEp6MHyEuVELHAuL0yOE9OMe0uQ4ll6CWXKF1tly/WKD8psfVxVKWdfV6d1MHHjHZeK",
-	"pPrO6YzHb4tMjpY4tY0wYIOiNPigWxoioaAyRvZwcyLQiwbjivkZRzY3Mq51OAmUtSKTV3IJnST0bcH0",
-	"3llkZOvfiGrFtiRqwdNBUjei/XebBWFPr+mc+VzDV+hJxosUtA+bAGepZLIYa/X0l0ZRT8gRWgBgoPny",
-	"lqcbTV+qJNKXWlXxFKNy97JG1EXaW9xb8fWwO5PGBY3bwbt7b3kFCdlvlMqcJLWMBScMzo5PQ21KXJLx",
-	"3jhPa7pLEuO9MB/EiNk2K1dYpds+uKDVIRVWRajnShBb002yJ7fLKvd2jA/hKQfaFnZA7PWWkMpgTZsJ",
-	"5MzoymXscjYn0DwGWsx4Uncjyob7YVy9c7FjD+gz16qzH4aeUVW7OuTXCjWj7F9KWQkf49+2fxZEOoVw",
-	"iEXBNk+wDGhcWEV5DRqGQV9o0GlxvW9d4BXZtdG3z8tIme8usbAkKMdKEWGrCRkplMAZ3CcX7hHTCdBC",
-	"6sy4iLoxM5zc7XMR0CikK2fg1F8zOCcf84DbPOF5w6JjfO3MHofl8OG+kT6vVA5YH62UVT97BOHJbrbh",
-	"dFJu+jXiFcRv9C6ubbllCbLj92Tt7ph+T3KtR++AVtkZEQd/ZK5XEAiMD/VJ71ZHFCoeCpb67ikxtgve",
-	"uunMb4udEO4qmDD7wxOpmGZoYMf+0s2oAYhgI/wV/nUDGCG8Fbvk4lc03roeWVVevixh1Xs5LCrIglEi",
-	"OEPVs3EBFbunTnJB3dh0kqczTSu58sqtcr/b9u0MC3SLk7uy414jdvvto70nZ+0UmmmwjOOVLQbxc4Qi",
-	"zGkIA85nlj3FvvZtz1ZEbAzwoytcn3GBpAUjS/FGXqLTC/iQrPzgmTtUzKSYZhv/jG60bcsZQViPjooc",
-	"AGYXWs7PCczFfLnkTC0QVoizJFCPJf397bdTMixt6rOyv+3cgV0y5qttKDny60cP++/+Br2G/DSwVv/C",
-	"qlzsrWkLQVdDtrfyR7ddNrReXavZKtDTraGPtqWGtiWuCWGDOogvghhLw15V1oT6YONUTDDENFkyGfTe",
-	"93BB57RhVjtQVm1AQaAc/pkKPFOB9ivOu+4psgigMeEluZIhOKZfQ0BNAxA1G73d2lrjIhC6fMuyDXh6",
-	"9CaapuJK2i58WpHSgsun/bWMtNmkzlmWROVOlGSfljxfZ7Uaq1QVsEAXy12OFt7j5RBMy7o2Ag7TnAiL",
-	"/0fIkcX8BzNSH2upAp3p3/uBRrvuAMLSIWfYNF3x73h03NS6wGPYOyVLDKFLl6YRYGkpSfp2FTo2eYYd",
-	"B3kYtZZpNbDRvEkZGIBEtt04qQqxWUTpBLOEQOMEf6vAeAwYCP5WjFsqlTXV0zWzc+uoCGX2qAkXY7e+",
-	"QW0vS2smDHW8KyPjnWUs8BAkU0rqg5h/bgH2BtZ9m2asvT4bC9lnBw8uMTZGbsN/R5bKU5MOeQQHD4SW",
-	"+Rr+bjuqB6USOPaKJ24kybwkClJmH+H5cpr7js7Di8u2vLsT+97kc6/wT3LtEeMQQ/O2xqKqQvKHg14P",
-	"w614hhXNLHI9SWiKb+EvgMWB+2tjMHvJxxx6mHqFTyDg9naG5B3Nc5La0sCFhfA+7syZcZMjvxTYdH1a",
-	"cnOztkGr3Dd2HD+umsUgb7dQtS0fESTzGhw8h7Hmn6J+4iYE2qC//JGL9P6AklBZFIjqwYot6qaSWysw",
-	"JUmaGfaGw+m0kADEepAa8O1+yGGUnCet+y2ktQEj+c7ONXS+BfTpz1DH/UvNV99FhtKnH/Aele+JcAjV",
-	"c8V9+JHp0PS69PEmEAbqhvDtcgg9EZxNIQ6EZpRkqfTad1V+ucdFeksSviQ2b9fk1IDXakayDKWFS+Tf",
-	"zuxM+ZrV5WFkxnr7i+1so05Kxuaz92evb8mHFREWdkYv1NZW3JI5ZaFeTzRklg7yZzbRkn3ezZpqWWFH",
-	"N1bjZlNudJ3juvFHHJPv4GD5syjiiy6KaG81SfzOzJTkKgDZvyDYNUv0unIctqsfJTTCnnIDlKDO5Vun",
-	"dl4fwksZ3E126B2+NVn4eVeLWTuva+ek2c6kH6pB3KN/ip1r2EdyXQL4DLjLO4ERh2Jn+6NLWDYxrWpn",
-	"c8FlQH2kUhE2rFlrSBy7LNayeBBGrY1RzjFGhwAi763D96MHg3LjuCRVX3+1IBISCi/LgGdZk5fhzdRm",
-	"hpXPQ7bbesErrGut3UeFmdw+1R98+DA2AQ+UEqOSQDKaWpDlhUOSQCWyg+nkYkAkje5SZbnFZRrUmKYd",
-	"EAe/goPpNw9+JW1+Q5HmU6QyOdX/KnsQnl08fHj2IIJAn4KM4hEabnA5tAdAQlwcYauPo9tgyJCxtaZ2",
-	"rTUdr5HN01VnUc47svMPSB2vrIPWjkPeZX/h7/Svp6U4T0NpS0ukKlBHxbPUbHaV3Bqx+oLdMb5mfUPw",
-	"GWIccihL1GpmtefeQVoY1I4danvcWG41q2p36tT1iykpB8c5l4W0huW7WrK8p7ppR7Sd7S2NxmuqpLId",
-	"2jvX7gbY17X6Iad+ZpDnsyQpLZaQ6zNfePXQa+tQGg576gN0dv292oTtaDJxT6Sn7cuwbDVlZuolGJ2z",
-	"l2wvJXr3RngK8kNniUWVPj3UueEvL7JRrfi0yEFFeB1a7j6K8BwQsGdpBiBWQsNZlNE7yBFL6YCFdqpr",
-	"9nzVg3cbmfE5WLk4N/B6dOYQqKaT3OhnpWvnQ2dSticOS9Ou5DEQoV9JlGQ8ubMQDKbWlbr8+Q3BAmIO",
-	"v9qs+Mi4VQccaZkZHo52dfem0rx8DY9Gw0pDbKtZxgVs4JitJvtqynCJfloLhpnZl2QvcarN3MOHbx8h",
-	"DnuMR4hx1IlaY881psqYsJVv3TZ4hSIdIQO3hH7bTl3xTaP5kMYvisxG6pWgJL2slJCqzsMoInrrJNoB",
-	"CsgZ9/VeMWffnnfyeFvFtjaOVYoUWvMiS0Hz95ka/XleMKvQxpH0BcGpHEpqW3iyXQq55ezy+7uYt3mt",
-	"A2qiEiU4y0hqypemZR/v45+lSeezGdaTi8n//e+ro//GR7+eHn37ofrn/3P04bfT6bfffvqP2Eo8WI6f",
-	"QspbQf7Wm/f/mjsQKQmtyCE5xHXWYRxBznUge62EwtjOJiwEVOMaHyy4oSUSRKoLdPq3i9PTo7NvL05P",
-	"0WvOjp4LOqyyYbdWXYPcuGUnBbvA0nvb1YGr2UFwfy0bA/14W7CmwModTSWvy1toECKlIDPbrB8aV4ER",
-	"XzUJ6YW5ODs9fzAN5lH1P+jvdaUFjj68Ns4xo5npln+LJXn04FLz8VKz9aMH6DV93LjEg+XPbYLlmHnb",
-	"owucKCIk+sv3N8+Pzh6hhKcEFYwq+deqFaCp5CG2kJmyJCu8yQvh9g2mEiCueUOgCrf0XbZDvq46ANpZ",
-	"V93JSuh+00HAUxUY7lvV2WiqjJt3zQZa/2qtDClupxaIP5twfMTKNFdkmN3JVmO3umHGV6F5mwSAroGk",
-	"0toiySQxmqT5L/zOk3HgK0/pGL6ejeB9oMxc6OcVlzVQ5RG08wcCiRB+5mpCD3WhCwXroLyBiOfbGXQ1",
-	"O1l/b1ERIu0TLNW1P595X/eFPYTteJ+fbNbRNayxhLMQI8w9yPgakN4bdMTjIa/ptAMlXuYxcCxdjnpn",
-	"kJjlleaMfXWI1JsdcEZ2LO4aBrERBNW4Lm4bsdhxsjNueboJNvEIVRmldE4CzGLy+OI74Jfdgj0qHk0z",
-	"MtBL1hUFzonQGqlffv5SUKJ2yGvdAZKoq1fUsLIpQ+tmoqobqF4nZfer1F+BsG7NFWHq3Q17g2A17twh",
-	"FObYblvNVGQJbQU8oG6n3aVw/XgDJdPGll9duuqYwbb0fU5Bvd1fT7M/d0C2qWiWiiTeSCS51USs+wIt",
-	"YLBGf6QGoFDUAdoa0erZturpsqwsXXJBbNhP8TnRRvEWEmh/NVl5MjuNS7c6KpEkTF2g83NtYJ4+ujg9",
-	"jeqbMTRH5H4HP5LvH+4Py7AUFl3VcTf47stub8lZRL6jaRMZCAJpPeC5t3GJp3sxyEJw5RgNw19Tce/Q",
-	"TLB38E1Vz7MlPzc2NSlCD2y0wOuxDapnp3YM77Qc9uWAnmCC4EEFIIOiGt/LIa/uirHxu/g3+VztznVU",
-	"NQqzCw/S8RqyedvUlOXn4XYGXdxmNqnd2emOmCgyvN07K0FJ+sQUy/lyFxgZXimuB3sV/qUDl+i2bYMv",
-	"8KtHZYGZe3lzItvv9ZHi+0bGwU4d8Dzt42NyexyiASlhvU22wVf+ZOBa+GBI0X9Aie+IrPnrxn8kKKXQ",
-	"lEZ/T7IVkQH1QvC5wP7piCLzUkVf7y7QYZb5lUQSIi0SzaiS233gWdDB0xWCK0TA2Ah2pXTISTvIClup",
-	"bq1bR5UyplYG7Ny+WurUXTVdobmtAFXF0D9A53Uv6KB584CcjmD70+nE4MP48QWgLt4OZlHe1hYyzlc0",
-	"O6D9l7fFVzmZablCL2GqztTu/uc5SMqqYzY4w2p/+nQB+5733hqD7s7vVWggPgoyxNS3GINeHl9yqQYK",
-	"9Uan8fiue01hPyBttssMv2dfcXth1Mzocjca10eJ0rg059YNG2Ev1/hil8zRGnO08Ui4TUwDMEeqHG4q",
-	"JKeRTJJL9H/AR/8nWmKVLJCFyKWZr+PxgF4+dUOqBjDlr70zFejwJcJoTVnK1/47wvGix9PuJLwWIabS",
-	"63jSD/tU49O9drOvM3JzstdNPC15WdqnFt/TbFitU/Eu0Fhe+g+0Y1dtuTdE4G0dpK7W/IFC0l4ovYAa",
-	"ohK+DKRs9BZkH/FVABag3t7JwxsdYHqK7KfwPdjHubM8aSs+5Dl6FhnB9jvXl66gShGGMCNrhBUiOFkg",
-	"ueDrdsStdjjXCxyRb1PqLzYeXevP5HYuyCLXiuQeNpkpIl77jlqZ8Ww6YN2SOQ6Ud8XN3Y1kn++Yp7cT",
-	"vqt1kR35ZzZfByKc+nnrMFviDbolrvkjlWhB05SwgYiPgwD1AxWIV1lmI7G2Q5EDNwp0JVIkl4H6XLMr",
-	"pvgQTiGkEWzXJRo4G3lZJsxYdh0GWACs48sy3lcBulvqtLbNFRm9rFKLyx64vrZMNfqtW8519JE6HtRQ",
-	"uVNJ623c5qbr08M69CpL3x2Uqhp9evAwj9GVqTAHXl3wLJWAJw3n1Ghmpi2IWpCMSOnz4i4pK+/inotn",
-	"rz2eA/rAeQTAoSNQF913yXWsEX5MKg1ZeRAO9wry4KZWZ7Z9ub8+BWA3hOd8cH/unZz3XTvx42Jo95/9",
-	"wl3+CKr8ePKNfExIroYZi10NFJZVXe8Aa5d5E9BcWQDPCdMi4KOqFeJVCeXQMQhygPAcUxafTQ4uiEAf",
-	"Iv0dYiEjqkNIiyCCUyBr3qzRDmnmjjDKiYCc1gtWZNl0Fzyo9liPN6YZAaTlW5/fr01v3s65ObaHQhPU",
-	"SdSi4suy8t762oAeEXeQOQE73EAe1u4Djt6OloU5v0nZN9b+1DpmVQ7XeTrarruMs7mxE7iJV4P22gQI",
-	"fXj+t9MHvUHdIWZ2yC9cP3pwrtBf3j9/gh4+fPBwir4+/vr47PSvF+j5+2f//K8fnz377tW/Lh//6+nV",
-	"v/7r5vvpzYu4XsdDg8J+rm7Au1vKTdFtgNcv0Pnp+aOjs7Oj8wc3EMXemuuDvV0r7gC4TW8zt/FyFIKq",
-	"zbXWk11oqrQbqF5gwvkdJS76dTFZETEnR3eE5BWP4Zx+RzaN6BVo3sB/BAvI7bLPLpTKJ58+gTdpxgO1",
-	"vKak9SuJ1gueEaSZS8xwQo4RYLIiAwyotbiqIQbUDpa1CYwQrchJ9PEIvrhAP0GLlZ8mCMs76TLfJZ2z",
-	"I8qm6KeJhKKDI8p+mpR+KCsejtEzIbgwRRq56R6ATH8DaRjz2wcP//bXY/SKSiVRjucE2nMXQnJh8qlf",
-	"UXZXtuiAn3xz/s03fz1G78lMggfP8aMZxRDllqRaNUl5Ik8EmcnjpcFKgw/KHxwv0+OfDOxiQpiBure7",
-	"dZXjZEGOzo9Pa70VJj/oPUTfmT0syzQnZ+5awjmdXEy+Pj49/too7wtgjZO6q3Ju4pflTrxMwZEn1VXl",
-	"XhVE5pxJw1jnp6cmSZ4phxme55ktCzv52XpfjMUWHaiwg3mQID5NPXavW8CxcUHNcJEFbcdy8ieuxYV+",
-	"p2UnPVAFQvnJFrW16HGVpldVcSuBkrfHNj0qmhCdaKlkXZKgKQGUKMin1hac7W3kxrBblE4hDX6/JP40",
-	"rfjv5DfN3p+svWEArpqE1xf2Va2MVOAlUVCr/m//VKpHTt7oo/PpwzgbZicFCkXUjp0eYsf0dEbaMsZ4",
-	"wUyfgB650XjyIMKjNmKMBHlSBjatm9Utbi+Uk4R4SFZj9ZRkxHiim8R7Cp83FnMPlm8Q/YGncbgJA1RV",
-	"gHO8AkSKzT6I4BB/tUQtPIxyTdS+FjrC2a7NLP6AP/CFmNReiQlcJZIFXZGTW5zcFcYJ772yHuPk7vv8",
-	"yjw97BjyRBF1JJUgJgukolqVNk8ZFhtPeL99iaCE5xunPBs9MMUK32JpXDbX/3xFFUGCYKiJPUY3CyqR",
-	"wncNfbCSR6bx/l7OaQlF3aBssiCmFY6fsE/01zvRdSAXmiFspxIPZctQBUwYzXjBxhH9li4LV8frFf1/",
-	"J8oU+t6TJNvGTWvZN6ZWz9QTZpm2lCmTwEolYpKxAS6Nfp0Lzmda44Zc6wVf71fKO+rwLO2+GF/AE4e4",
-	"EPVIMRchcBCreR3mHPHZeOSJuARf0RkQasyrT4+xfy0pfNPddz37v+H0jO51s70g2aiyBs5sl6x5Bw+0",
-	"iAqujl8KAneTtZ1NQ4TmIqc1QvVVNn+a9m7Wf3PmZb49iz44r3LB1053rWqAqTTFzOCmokoasTjqPSnq",
-	"bXpC+1T18hnxqqwGCRFNaxQmTx/c/rcbhOdkb4IufPSby9//QW426jmwIdpJdn1N5zyjyWZMOdGom/Dr",
-	"a6bqucyEHWcfXJP8A+9AWSgT4vtbkuAlMTJhzH0oAVNDcsBqswblYHyt2WGztqgC2c2FRZu2s0d3hORy",
-	"FLVHFiLPim698No+07rMPJk65kRBtzCxubS2O0MzLtoVkL67sOoD1rj/BrTa8t+xja5iu735wyE043BC",
-	"vF+ClfLForQq8lFJC5g05ya0OwLb6LsqLNFuFpQdwAB1hW0h2bIGwNcRZIp0BY65N8v4St7Jsm+qq/5d",
-	"L6By1ZiAgE1SS9zdcubLuzeAKDmK78hMfoR7IM4VCniRsaafsZeZ1PRK9+6pusWSOMCybp/nY/fkwfR5",
-	"/3sh3h18lS/9JsrefKnQAkvEOHIkgaDkEkB7RiJ695XzuHzqEExZbu9goVt66G8zIiVJEbYQvmjOebpP",
-	"/d0raK/JFqX2Ly/c++9ljT821JmCP8xWmuyds2q1Z0G+spGVwc6Oa5fDoc8mzjK+hhTXH3BWEHfAt3qm",
-	"QV4yJAReWCC8ev7fFLJejkz2Mhfmr6qgxXf8LTKQ9/D70cQHTbVgimahsRUfZeQrlNcAxpm1BNYL7sqQ",
-	"gmpiVbc44qQwsl0oyhiU4kWysMVOnmnZlN+h0/K9CpqeN14UJcrewc8aOV4P280r/ENWlWgDBy1L4urD",
-	"fu0bdluWQh9aAqkm+JavSJiwJSJNnNiqIDPaw14plBFcQY2EBi1rv6u97LE8tqJrfEmgfs502w1zs8K2",
-	"nn7b01YDp4h08QW21rWeq0YoJe+EkbUB9nFFUOUHPEv1Pz7s4nF8AjlJk4gnX9Glvlo+jGgpOIT3OekI",
-	"t+vdsYlT+n2vKLvzuj+rUOIeDSt7eZ3wFRErahq2zokK1P84+B1znUgliLL17ZBnfrux5sfUJSJNy2oE",
-	"fdQWvBBts+OtHfrPO/LPO/LPO/LPO/IPe0eOf9M4URoyIJ2U36tvzl0hgjgUVe8FcoXMA/rw2p9Mtysm",
-	"p8hc/VXD5+ZVYXI+/rwo/rwo/rwo/rwo/qcZU7bW2GdLLdQyq1lS9s88nU2mk0SuJtMJXCcfYhy1XZeS",
-	"fuPAxEeDC3WiZ9Fp1djnYOrd5o/fNapvhlHuNYW7wy7XeGMdspBziLOMCMst5T1n21BwNofv2jfbDb4j",
-	"1b02hkPVwmN+rgCMWVyUp1sfpLG8tCdWPnbkRfyjSOcj74Ue4vexGUCMdLTd+I2mn7qyI+xEh2p6L58e",
-	"QtsOySJXorpnWcRI1h9kgIcOxUKMZHEhVcDJ4yI1imHpSJIowQzN+Sikii4seVJCjY+WWPt3KAM/VFrt",
-	"Hha0f5FnJ/UllI1s51VsccyJslDrgSQTItUBWEYLEgenusam7oONsnq+tOpNWLCYR6KSENomXTlfgIR3",
-	"mU/nfeDph8l7skuLDMAbWtlmYJemHSPnrOax2Kcg48scCyo78oifwCOR6SEZmalx8kNg5vd981bB5i8F",
-	"zgC3SCJsHCyA3WDg3QhLyCU6OqtDPfmZkblGj212/DqM5X905jcNe473401M3OmZ6yIV8ey1EsYm/xJc",
-	"jBU/hvKmzO7I0fNPLN/fkI9qLBW9Wu178/ZDpzB/BnI3pc5JypNiadfRJX6u5FP35J+C6DCCyOtOlZ1L",
-	"7/AN2akVjM5oACn1Dyf79lrLa3UDe3BMP54ZzchYJ3OJadbhkIIqUFyf0e0G6d+YYlDyUcE/Xty8fmW8",
-	"tvrpd0+fH6NrC7SKBUGmxzpaLzhAgLnevG3f1WtMs5q0Gkcevwb8zW2huIMRAYo1phmA8BABGaigXO+p",
-	"EqTp5+BsRueFIVano6Px4MHSfbeDJowUSuAMojhTJAsHuG3hiS4QZ9nGdkhS0rU0QEucS6R4h3dc/y4U",
-	"UXlw+vlKC7tv4PqeBI997aHKDSzIzOGT71UE5LQv09Q8chjbKd9EwYrAlFyA0NUWlSnMdyRXKCmEIExV",
-	"LUhHoFu8R0gvbETb/k0ZCqiv3XUeM0nxDuFaKryRB/Qd3XPpYyji+eZzFHEa7m5z81hOqDqLVpAS/hv+",
-	"XaGkxXKA6DaIaA5Xfr6ZIsltV18Xu9Snylx0kAA/be07Sx1GxRe08/Uu+bu7DNkYt3p9r0TRUZL2vmB7",
-	"lSbj8/djwYv5QqEihwbW0NdvVPopUXT6W/XXX55Y+nGxuZcKarXPJd6YvgUYMbJGCy4VuiMbZNUIRj4q",
-	"JIpxHL+CpIQpivvCSrXnDqJWlONFKRfV7Kp0MrUgVFQw/AfDQqxNfTQ4xDp5DouIuD3ygUARa3war8HV",
-	"N+L3FtbzIz6amPN+FjaCllbO67Poap2c+cQVPB+CN09sAXakSP1eks+kGwyUxXqiEeL4BV9bkG2DtuPK",
-	"0RXnd9q0gVxa/Y81llUl+r71i/aurPEdCesYP+K7MUTGoRj8pUKCSCWrHLMxeD0lGV0R0eeAeFo9FuXG",
-	"kgqrZo5suymWNLGFlOD0D1AVZim0CdWFlcBM3HRUYgoSCNdYTpGpkavy4z9b4VjFDZDEdSKIsh2l/HaQ",
-	"/totfE/5XA9C3SWUoCS1sPp7QiJpH4Z+Kf/UPnOvOoXfF2PrBYfY2pIDUYagLFRfEVoGfDY27lDkn7oe",
-	"cCMp8fb9B1bg66OOpLw37mF7SE7o0lUGdSGRVcdlDKKbMQ6tmDqMtU6o2luS8KVxkIPqlFFGRtuLyoIK",
-	"haJK3v/SlCAzsafQlsJHzLfMdSfcEinPbvD8YCIljNd/L8JOfU4kvTAXVzFdCKvOh8RC3tt4nCFHpXa9",
-	"nB29hqkGgnK+Biwj2Y6GLp/DbgwLxGcl9Q7NRx2n9iTj8078M7F5BU98eWcX5vWeSE0Ynxw0fdRRRhSi",
-	"7Bi5jk9gJeJcFWLE68n58Ykp1+vQYeGB+8vHMeBOYWqm0cOXcoaukMyxIBaynq+IMNWhAAVBpeJiM/6e",
-	"1mBQg4r6+/KpnWWzH/tRYb1KEijaEwVjxr51Fm/1CXS3KvLJdJJgltJUL/DDkHJYbzmq6ZgVX9b6xUFP",
-	"lju1bQnv1bJtsBA0z+3mnx/MI1+wH+89L1hqmwT3U/kltIQF8prVQ7rYDAvbSwAK3dGMC7WxufD7LuKx",
-	"iUU99rV76BAUtIPFVgq4BVRpLhnH6Z4b6bhBTjpdLzdi4yY/kv5m3m666R769jFjd2gWBg/edPKGTnVq",
-	"QavMNYNYe6vlXaV1UOmylEYJGhAmeBber2fw9ThbBe8eS0uIOkcwg2wAFquDYS3b/OM0FdCnes+qA1lt",
-	"tfDaziQRKyKOrglT6Bk8eoyg5Yr+91fSqDbQSWW9oMkCmQWbIAhWGC2wvDTS8ggud5JODVceEZYS0/bQ",
-	"fG3+XuAVQSC3YbSpjZZAGo+JaNnPGVc0MZ+/gX/C554sH8h1NlPvF5lQjA9r8yZJR6VEmx/uVeTNMkLU",
-	"gNKo5/r5+3lgO2BcIpNvTyNyb9/wdQxOeRjDJTTMZ0+jhS2Ir2ZBlJmOs/pn6JaoNSEMqTUH+B05CjfV",
-	"Uni7VQ5Yy9U9GcrXpL0OK1Q10T09uzk9vzg9naKvHy0gCFSH2MFoyZeQOMrimAer3yfzXIVv9rWhm8H5",
-	"x7Y9ribofvlEELlgRHZ2cnhePrQ7d4xKSje/Lne0AYtfE1BZE22z71lnnQte5N2H7O/mkUNoIzBUbHNd",
-	"M/URqBGd1mSmO3JG02UjceOAjS/vvbpRQnWWRQ5r1tQGHb9z5oJLdXRHNvIEJ66nfyAyCt+/4FJ9RzZj",
-	"Req+IxszDmaxIdIx7H3r1ow09+1pMc1Q5IKvGaTxGhgoG5rZUypCY+9MaLVbnr60zxyCbNeK4HTjgq0R",
-	"riYzt61qIMqQVCTfq6i1lIqWtXYNv0thG1frc/8VjiJwmyx0WLnbHvsgxT9N3uytKLnXxoWgKgUB5NhO",
-	"AMMP/yNSJX7mhWA465Sp/7DPDN2DLypfyy4ilLD1jClByZeUdPhzscyPtLrSfeH9o1jmL+CpQ1x5brRY",
-	"M0IvAgp99mtKVLSJvuLKmf9hoM/2saJRLrWKSQ57oTXHPchl1mLEqAq/L3Pn7lPl91JtV/fZwj4K4dWP",
-	"ChWSjLEB3W3O/k7UK4uJ/EfqEd2ZfEQZeWESTrx5gzVlwvhVGx7hqS1aWS8AI0Qr6Szdr+x2eC6hDXut",
-	"vx+RQK8DGZUGuRPQUqhECwyBKb7af31JWKKXSx8HUuZLxKPU9I4AoRyZMjfRmGfdFc4Vvg52gJajEA1C",
-	"Id164Wv7zCG0QjNWrP/Izt64QSDyiy0Gz2hpTnbIaGXRLuh3oCpGuJrvv5gRDh3M6XOkQTte7eLNvVvZ",
-	"jGDRKeOeU5a+sQ+NBDCiBN6M1Z4+Skq49e3YABaw3PTVbImJFJ9a3Ajz9/7FBuNGRIRO1huuyJeoWo5g",
-	"1XFFDn1Sq1zZbgYxmW5gaPARAFxMylH3ZfvGPvO79pCZRXQW6rqeiF+Qm8z5coP4UXVwcStJZHFbPmGz",
-	"IkEPkYQphG8tqopbI+RJyrKjEpVoxj2tHd+ZiVzX3j2WKK8N8Tmu0FdEGVXUf4XuT+8tNxlo2Juw9GRB",
-	"cP7P8tHDdIaoDRmX5kmTRRkDw4IggzxKVkRs0Iys0ZKyQkF41eSnQH9+KBjaI4REm7IDWkjUl/wHaiSx",
-	"p2WN0U6iNrUv0Yg3Dan66o4OF5h3gbWYGputkDy08bvdAHigJNlqz0mYllLRh82u5A9zyu6/nlHqCblQ",
-	"X+S5gnqj7mNlHvldK56whpDeaRb4hSicIRSNa4WF2YrxYDTM6w+MolEbdIvjTVnH3q0tw/K9vdIcrb+s",
-	"Vmkwq27MBtNVobRYTcnhfq+YioInCWYJ6Si/egLff8HE9ELcwaSzcZnvRBIpe3Dsocb02j63C/lCtdR1",
-	"QJ5ef9GOxcxQ85RnmLKBxU5lKYLENDV1HKbgEHSoGbQugPINU+IB/A5fmczQfTH7kUU8be8czKZ33353",
-	"G7b7STJ8GooIX5ntm0IWqlZ9956NqueRFlmPD+26fOogubt2tNhEpnINo/d7ukrTcnLj5Z2Wyz+sPtEc",
-	"90CguuXeRZtdtQ34YwDqautmH4sawZlpZ/U5HJld3OhAkUZgR4KF2aOAMWG+H4fcla/ysKR+HtLmSnVi",
-	"pp/Y770DhOy7dtxDB7l18Iqkdn8jw6BuEa10iVFIFS8hHZP+/jMk8GoPq/njnNQGj3bx5N7NL0mYc+l4",
-	"USlshp6JL0mU8CVBM8GXF6aZkBYic7oi0AFugVk6BZwJ+1ZzfhiHHjF3jK9lO4Rn5IGZxJgUtkN405Th",
-	"qz2fbXjngKPNDHriH8TnfP/1jKD1wJy+RJ9zze8RYpNrOmdvCzWJmqVp3ARADXvgaXjbEYVQa8i8rzwy",
-	"I55gGcpM+XHBES0bVlG292UHlEY6Zy9HSzgwLz/0RRQm8rWjru1Lbp7UdAenU8L5Hb2HhJEkKQRVm8nF",
-	"vz/U94FBilXtlJzkWMo1F2lXltg798w4m+Neb3CSdhYne2wcUmNXoBWds76+S9f2mb2DF7U7LvQxOs6u",
-	"lVVJAl3/DaGnvja6lKlHDyY9zf5/Z0j3hiih+JzduS8uQNeCZ4V5QskL45BYIzdSkSX6y5OMFwZ3TKKz",
-	"49O/XiCpRJEADq9pRkHVAiXkCNkleXK/uGPh6EOe6FENDNt/DjzwXCqS2uE0De4hO5qvipAc53tmK6+J",
-	"ge8I2791YRi1VWzic0cYoESCCtCcFeepqZWSG5nxeZniVoIo2p6TeU6YhztuyGDu2IWUnwWT8vuSQmHn",
-	"Tpua+7VvqOrz8cATB3HwUBUfUtCz2j8lanZe0CKiinx5UBj08Cnm1ZjjIw/Vk4572LXx5EHYtp60HJXF",
-	"ytEaQxEXB2eKFo/rBd5v+UWDYvHui2YC9h+hgmtfS/pSUtHH82Y0Tpzid6TnqN2YRw5xxmCoWK9/grOM",
-	"iK/0+dITvESYIeepEVhx/VVGpUILnqXSZI/f8nTzlTyQv+EqTc2CRrsPLL0OG5+GQa8hs8S3Na9xSpzL",
-	"QT8Dnh4AQAOgbc6S/YZlzO6X2XAhwfeerPgdcfsxUrs5M8gYDoIVZlRqPbpLLafJAuVYKlsFIa1aybgN",
-	"it0SwhBmG0RnZjMWODUfSqIQljQlwZqdH3iGFR0t38K9/rMo6D+UxA2JGktPVenqZkP2yskr/ZaTO9KB",
-	"3W88UD/oB78jm/EESznCrnfVMy1tS/R8SXAGkOZklOaLKyJSmqgj0ZtA9YN58v3BcqhqA0Yj3M/pikiE",
-	"kV0Wut0gqiTJZvvltjrRojXH+npGVBztMFVF4RxqDw8Kh7inpY4gK6uJfYnRsZUV5T0nsXzqIMfQ3V6x",
-	"ZzDlBGqlUcILpqbolujbUZooetnMRe6HH6sz6YgSfx6ra3m0w/hSScBCkoYYppHuAc/hHpY4nsLyJZ7A",
-	"NWUpX3efvx/tM4c4fWasKJ/fXBCSogUv9pzgYUlykuCMsBSLIG2efcy5iKcOlAjUXzqwJYqdF8L6wnfv",
-	"QX95//wJevjwwcO/jp5KbWBW6+sdoTjX0edzwarEM2B9T5zuAf6DEc9ptLC3yxhR1D+xhs4dIXmVMQZV",
-	"LKat7PJwcv/+qx0B/xHm9MXJ/GY+xm+TMkHp3x8+TX+bgIsE/vigHxQrR8pCZJOLyQnO6cnqbPLpw6f/",
-	"HQAA//8=",
+	"7L37kts21i/6Kijtryoz+1NfY3uS7tp1TseXsSe+jbvj1HyJ9ym0CEmIKIADgJKVlKvO05wHO0+yCwsA",
+	"LyJAgmqy7eTLP0lboghgYWFhXX/rt8mMrzPOCFNycvHbJMMCr4kiAv713U7/NyFyJmimKGeTi8m1EvlM",
+	"5YKgNVazJZFIkpn+TiLMEpRSRiS63aHtEiuklmSHsCCX9nM9GBZEwj/1U/r/x5PphOpX/zsnYjeZThhe",
+	"k8nF5Fb/LWdLssZmGnOcp2pyMZFuCpPphLB8Pbn4qfYZjDX5MJ2oXUbM85QtJp8+TSePcyG50K/Dacq3",
+	"T9eZ2r3HaU4mF0rkZLq32GeCr/Ui0EvKVmhJcEIE4nP4KMMLgm7JnIvgCmZmtOoq1vjjS8IWajm5eHB6",
+	"6pvi048ZmSmSeEhvCI0yrBQRTOqZAJmpRMT+CimOEjqfExGalHuyNi2qyFruze+hZ35T/cAL8/DD8mss",
+	"BN7B7F88gdfpcTOsluWwVA8oyL9zKvTaDLXLCcy5WGO9uZSpRw8m08maMrrWe3tWjEKZIgsiYJyXdE1V",
+	"MdTeElP40ss853pRa/zRvPv8FP7ZPtRreKl3UfC/tmVVyHnu3+5rkpKZauVJ3xKl+1lgtLNHX3/zwDue",
+	"EnSmmsz1HVFbQhhSW44SsqEzIjWbU4H4liE9qjngOEkEkRIOc84UUpyHOE2aoaoztPO55TwlmMGE/osz",
+	"En0gb+iaoF85I3AKqZ7UlqolzxXSH1KGMBJkfol+uHmM6BylZK4Qz1VoivpVIRI+8tDvk95smXEmCRyX",
+	"t4LfpmSt/5xxpggDyuIsS+kM6zmfZOaJ//xF6gX8VhnqPwSZTy4m/+OkFMEn5lt54t4LI9ZJ8KM+8VvC",
+	"FNoKzhbHQET7O/3aqxlsDEhzwTMiFDVznQmCrVwpTluCFTnSdJx4jjqzjN/4QtDF0twXhdxoW8w7/bj+",
+	"XV1aTCdSYQUjOCmOZ4pu9FwSKvFtShK/FC/P20/FETRTcu+cFqstX8BvfyEzmIcl0dPEiBCcJFQTF6dv",
+	"KwSb41SS6R4Nh5ixeYd3XozxnM3Imvj2D5cb29gR+119TxpP7dMfq3hmmAu+jn96zWV1ooU4bWMqMieC",
+	"sFno2zUWK+9XTv/ot3ZZkbvNh3nsUv3cCMSC11TXNa1K7WLHKguwdCu+nMAWdXHKAWzsZZeOu6p69Z+d",
+	"njYp6jikLq6uQEwjLAvhPEVc6H9oJWqea51NS+fu0S1LFbf16dTDXjUu6nxnyVX1R33Petmsh7rkpVmV",
+	"Cztvb8eXncv61V6pHZdZnXX9POtlPjFb0g15RzIuPHLqdqfMHw2drrld9tKUflkBOlvPcy3Ihkq3T81X",
+	"SsXF3h0Ymt0efcoXV6Y9tastXlxMuoVw1wpba8tPt/oBejNHCZWKsplCinxUUp+WONLO6SIXWIWpUSV/",
+	"fdQnjSGbv7ZqYmDvaEq8i9HHPsEK32JJIpfCyJbIHncVT5Nez2eUMcMUPoESyU++hVIBJi8ozAnSk4lc",
+	"sVoWU6q/952bjjH+6GyJOEt3QNUllkttC65Ipo67GdptX4NVpjVed1Pp4Hq93QXliy0raOs9DnJllrh3",
+	"OTG5Jf57ebbEbOEjywswgjHjakkEMm9AaokZwnMFfxKUYqnQDGf6xrk0bAgU0L+0HycVshU2imN0v/gR",
+	"PL9Nfd95qa1vdLO8cjEB0uiX9FRO+1wm+0qp+613NnlC1Ztczfi6pvxmWEqQeDSdTCc5S8iMJloL1gzA",
+	"1ZG1g/QHHzzHDl77jvw7t4d1xKX6l/SOSHAKNDhwIUhIHiR8ljv9vLEifQK9XxT3V5TBpDUGR27PFWf8",
+	"W37tOl/f1s5O5bsMC/+sJbX60gEKb0EO+35LA/dSt/IgV73LWZP+HRcLSyhbeO6sG20ZY0EQzwhDHDTM",
+	"dS9BWLzbN9/vsCSa9D0tsx73UIuR4yRyp63tngupLzHWhVvpAZYFXCVi7ZPRZnuQzGVGZgq5CaEtlijl",
+	"fEUShJVfAAsyD+rdZ6fnD7oUb+Pkc//2KY0eO+DsdDjlGhbgI/VjnBKWYNGTzHNByK8e/eoqTa1/eg0n",
+	"wTwn/VStCtGG9rKlLOFbqS9RBe4/xDjbt9SCdgr5qBrUfPDNw7898j0sPGGG11zrHQt9N28FVYow/xrc",
+	"bjTmTzb6XLRPv3vfYCHefYPLuzkyeOdSSiS6tQ5VjDSfq68KJcP4UdWSy2r8IMJA77R9WvSUORVS+aZL",
+	"GKJKIvgeSbpgOEVYCLohyWXhPkXbJRFEs5UgcF41MadIckNfqtASZxlhJCmWDfIfVjrnOUtqem+7o0k/",
+	"HpwpjC71AFuqloiq+BfTJNIo/SVPFn4qwjc9PKha5ezhNCNqyZOee56l2Gx5qzsZHrqLk024XYmgn8h9",
+	"pt93O2uv6K8R11p66cMCdXxDREJnZosXdFM78nd3922IoGrXRalr9xzoRfo0hAw/pzR52LRiW8Dlpg2P",
+	"gmf1cerDtpIq/25JngurJfWgg/M9tBIBHtJPm7va/2a8IiyeufXjwkcvrmU8Z5Ym3qskXnM2YvlGS23P",
+	"4nOWcOJVHAky1pg1Fw2jWmmDpf6LaqG3jTTfLSd3zfa9fezTdGKuW//UzHf6yJjr3AhdMLZqFmvgDoPI",
+	"a2F+AjuV6rmRtiWv1x3TlsNK0eQYyO1L5WDV/NhGKpWECF+hTzfWmNrzP2GFXaQdrnK7Qc2rclbcxN2M",
+	"0aCN/XF4eq+sQNy7nntI9ZZLOfpG6ifkD5F1fTnWx2NYVRltnwUq8wqT+82GiA0lW593tBLYjJMF8LRH",
+	"DNzunhR7ctc3Pee58GVqbAhDCd7JKXrFWYJ3RsGaapY+f4CWPBcSETxbHk98zgGPQ3Bv5OZMbHbI3Rdl",
+	"zkRgHu2meYqzzPqtoubwLMWZbwo9g41YrPpeEXCuPSPzzFxqzcXpb5zfIWqgN+YH3lFyJWlCAlvN45ee",
+	"sxXjW9bkQLPKipeYcWQlO7iI9a8iXCPVoJDji2nFYQLkKtdTTsjtSoVulYM3rRznKu8WJ6rCS2Fh8RYv",
+	"PM6Yfq42dy8094hZG9YThFM49W3dvkyE8d3z4WXc2IH25B1Yhn6FQJC5uxtLL0qhWnaYbV4tK8EKgy/f",
+	"u+Kg5xAI22eGfi1v3x9XTKZwKuqBQhRkJB3PJTcTJCFM0dqOl1+vqLGKnEd8xpnk4P9eG6f4kvOVvvp2",
+	"MuULrxc8mBChsFgQ1R1ZsDkHMJXiV7WZR7j8LCEP8fjVKNTww2CkSXABrFA+irbg/lB8Ba6CBZPoL++e",
+	"PUbfPjg/m6LlGs+O5BKfP3z016jcgAG2oaR2fQmvME0rSW+SZFhgRRJ0u0Mzvl5jaWJJ9hHN9WbJl1ph",
+	"z5Ps4uRkitRM/19/olJ5cXKy5FJdZFwo87yZF5JEbEziZj1N9LTrxMD6/dtKcPbPnEinGoxzStaU5SoY",
+	"kwgxeEsKjp/FK+kzbsQo1q7Q4AAGryyuzhrPtVE2V4RdgirnTH7wcq85uDX4HLxr9rIt8k7PHjzoyDud",
+	"3ima56bsJQdfWxXtrjZNyDMyW5Ikj4mJFk/WbIfgtDMsqPSx8ZImCWHXZCaIL5fBXLMJkuYBYz7rM5sz",
+	"Oqc2MK8tak70FamQXBpLv7k2CvJrVrsNKt5offF2Wl1aUXJJlNEP822PfEu+9bvAPI6zdvsQflB4g+7m",
+	"S7LE9usL9Z24RBlWs6VWWEmmZJTSAKR3VK1uVOmyqPgngJ7lnKZ7LNTOgIeFrG931Rsqpl7BZlx8VLUM",
+	"9q+rcqSev37kFSSkUlAwTJ5/JKOD98i6L5Te2WA+EDiTSr11ao6oVSBNToe2L/ajT/6cvqhzVcxNFvnw",
+	"4eBSr5BRjRH9jFTJtgkFv70X5hq7jJlGYQgINiwIMoyM5q5yZYbT1OgUnrAqDngcJTYpm5DmMy3NCCjm",
+	"ARGJ0xR2Df3lh5tnR9/8teYY1T/zx7f7BrEPl1pep4nfpAtl6lRC5pby9hWVWXVu8JXqtcXVozIM/fzh",
+	"g9CarXu4mEZlUP9Ss5230qDNaEq0KsYK9m9m0XCpvieeoPAzyhZEZIKyQjgYlfkrifSP0IrsjkNxuGeY",
+	"prWknuq9jaX6O+c9I3s2dyX+B9eYJt4VB1VkqLsJZb07bac9sh+lWVe3xI1a07dr1qRsvSaz3cBWJCSO",
+	"pHwBKeSKI8zQ9bObt35zyW8g7rFc/f1zniZEXJy8vbp5PkVyrrSt9tMP10/f/d8fnr+5vvnp4u2bdzcf",
+	"4Httwi2ounj39NWbm6fNsU+nLZvYNB9M6D0lRnbrB5NL9Js+hJ9OfjOH8tPxbL7Yr2XqvL5lSBn+kaql",
+	"PTnwhLZeqUQKr0zBF4KLC0lCjgp92ZR4tbNZFxkaAqfcED8b+WuY2nzTwVPU4m71H4fS1el+6p1jjWd9",
+	"E+0hUMCXwBL5lohXYL15XBFaxLnntI0Jz12iU602I8YR1D36DZfexV9LLJ+mZLMvpSu7v+90ybCUWy70",
+	"LbkiO3B8rsA7rKecMxMjvH796i3KJRH9fGFZB1VSvqCsL00ywTeEtaeaQOze2CGkRxKLwGzlV61SviUC",
+	"6RMnwOChQgamJ4hU8gemaOrNd9azE2SeSyj65cYTAQk31FixZoAywygy3aCtLsoEhL0UEwSEmayoooLg",
+	"BGGlt3uqBZielH7wAhG2mYLc0+LUcrT34tacEmCKThcR7EHlFYWLtMbaVd7yncLy6LRnbJfC4JB6rFwt",
+	"jb3qv6HeYilRthRYQuGrvgBfv3q7+RpOUtMqOo2VLzVDsmZKnvpLStxBbqpmXCAMSevodmdmdz4z1em4",
+	"zLOPmyqpyp3ux1dGVYxIS9QSylAx7s2FRIt7+g6UzQTd4NnOd9ClNYCzkgfiyOhkUMhbcHevoxPxUeSp",
+	"HuXusviW8/WDJKNlZCjOPXL7GnIZ9yMYWNqcFBBdZUGwuStM0EpLZ1MMYcRxd3VwYYnBVHyS5glJ6YaI",
+	"nV/psNGw5qLpgsiAnyOxfo5I8uU9Ho5OcVnjpMdrGVfOAd1UqteY7fT9rUiaSsTn/uu1Ucq9xVTp1+tD",
+	"wIw7GideNUXmt5UxvVVBNKSkVgqG9u/QXVmmpMQOzcFgjczvqk1pWnBCSamCAyypzT66qU5bqtIdvw0R",
+	"bi94Nz7g7o2q++cpoCr1EOcs3Zfx35xq8Q84K5OLyf/+CR/9enr07Yf//MtR8edf/+d/dClQERJULrHY",
+	"uzGql8Xxw+I3trZHU46qNFKORtd4PSEbGvBILvGGREW/Uzxb2ROUiyzNITyXKmJKBNd8Q/znyVXV1A/E",
+	"S2phPops2q8k+BwD2jxWy365sFscCH3qL16G52Rr16XCLMEi+cqY8BHZNFb/hJmG9mDmu9xMbNk7V2J4",
+	"PFLKzgWRS2bf1ZqZVTz4aTpZCJ5nPRONrRPPI6Kvn18dnT98hOalN0/W0uA63x19qaT4lqQ9J67lb1nd",
+	"Ee/c6+8/fE8l7RNk50ngbg87PuZzffi8zlRtjFa2wIRcqkalDZLCfQQlLMeBWuurdMEFVcu1N7Ua8jxc",
+	"ZZ42yLkeE6klz8HRhOcEvgL8n1AFLk+TF8wqfs1lcEYgR7vHtDNMhf9l+httlkqFZ6uivuWW6HlLpHjg",
+	"dYoSb0HANTf6iAErgqizzHFqUDHAORGorm+NBGQl7lD7dasFSgEmNJ0InoZyMUTIXd9RgOCnIl1DdguQ",
+	"b0VIZnLoGZKKZP6yjiCyToatFi2IAknqV8mKSgW/WmUK0l0NFqLSFSL6qw4EZtLBW/h9Hc7N4oDukNsw",
+	"JPFOHqPvuFoCY+csE1xBCLZqKCiSMpOoZZOVPnjzOyXe+EJ+LwFPz5xZnqcJuiUo5VKZ7BNBpMIicFHa",
+	"d173qfqdTvIMvvHxwYYIGdKENxT7GeSXfJ1B0MZLf39ZXw39iyqJZimfrVx8Un+wJlLiBZFlyZ8XCixC",
+	"oXb+JBMPEyabrBIWc3dyccmU0FPlJVtez+Hr/glRmPo8yA38jiYRLVMXKZZ83kwqjw0UhosJuyWMu4Q0",
+	"fXxW2Y9WikpME4RvTZ6qJOl86pZQ+EGj5v3ajeVNS8Frcl2Is718A3ClCDLjIpEuI1UiI/2Q0bD76SIu",
+	"h6n97hOQIEbjV3jtUqO8ZUyFUIjIvAn5FxqgH+VKaptZI2iYjQ/xepZqbbf7yKPK9QCs8uWwOK1pH6+K",
+	"kS0CwbGkUnGxQwtOJOIsKtDYUIeauoxTPTrfVVUqKpCVXS68quJQyyP1+Qh5GoeU5ZSA7gfvdo/XLl73",
+	"Csi7iLgt7WVzED5WnBfS8Ppz6sNv2k+lbVTN9EjDMO8Kn7ZhfDFOdIc8MZ4qSUC0dVa5fg5wcP061GB1",
+	"EnU1tt1zBip/xXe2L3KCrl9BsAwoMbKfqqQ1wu69tuPZx6duam40Lx0oTq2SG+/4XbvC2x74ngB03KHz",
+	"N/fbeaV6KIj+IJ55k5t61ZtpZ1bMo3x3C72CMD9hZnBQDdGH6UZQkjw2v/IdqQOM9xaGNAqMTeP2mfUp",
+	"Kctv7KOBYvqw2adIFlLlDAgDUxBuloSwaVF/ZAPA0YoOOEGuFfHWASrOV6+q12jpA20zOuIOoFlgZa+L",
+	"8Vp46cbRq4eeU0r/CEDKmY037oEn6AfAsLO7Wea/SU2GaS34PuNsRnAacqYor3h30HxmnYVLszrlR+dn",
+	"Dx7EB7BC2ClPKhBaPepRsiylPjXbIWjXfcWycN1QieZceNm/T9TQYXv5nZnWIN1zT3sAwPbg/LS+Dd4m",
+	"m1DqN9mdo731OrdU/V4/2y5XyixSzw3P12uqqsSrBdC6vT9ySbOMJIDyCkqCtsRNlRP84hKRdaZ2kJ8D",
+	"vhPJ1+SWJzt0K8AlGISB6HXr+F3vexeM46lpoYQ49DJ3vXRWFzmyH2D/+CEyXyjjvZgChfRGp9i5yDvl",
+	"Rw/gpVikoxpfVdO9eEpnO+P2gDiIVyV3vy7kZjCfL/6a1TZd2GMRxJKlqf+bdb3sNSahkHF1VWIbBtD2",
+	"ZGAmVZxE7wNbLJqV5h2OiFBaryvU7oBqrKymmv24NkW4xYTa+OPGZCQcwP/dNmXPpJQRDoHAc5/ezddr",
+	"nyA13lm6B2oTC6PAkyQeZCBJwnacTHkP7BxY43XKVVvphKdWJBgGbSPytAY/C1R08zUECO4CzLBZUmHx",
+	"iv0UdQHmHsXX8IHPlsFp3kNgQS+LANRGwPjRz9gpT8t1FSP7CUPnPdWp2wqaZZNgtylAFvdIX/YI8hic",
+	"4x4IdthvkbahoRa40V6g+JACVPGLHveE6ezpKQiH1va9aEueAvxSonfa5pShYg9L3I34/DIX2SDzSuii",
+	"gG3W1Ha0LXfXx3tPmeBp6gVyTpJQwU1bRkOLWX5LZjiX5KBMBL9zpL9Z3lGh1WqzLxiVIZK0meK5Dwnk",
+	"Od8i/Q2ACp2dnvpvmppDtVfoLs6KLuNglQXaKQfZxVl//YIFPnCGFSmiOa4blslhcHOZGrRN/SA0nACc",
+	"S2fy++3jAu3BR3OppqhAbwAjByMB0HEyny0Rlujs2/Pj0+Pz49OT829qbpCKPvJ1d7OILszajIhrMuM+",
+	"rMyrAq4Ca8OSs+QSPfSUEBVpwZ0hBS58tURv9cdIcUhXxKoCk1FpyjQ1+VLakBQJEZfo/LzRmalCITOL",
+	"Rw8ffv2wa1Ylub7xQPoOH9lg6+xtS0qA4gjLlUt/h4oHXE0YNn4IsKwv0dmjs+CGRC3eBkSaV5jYoRv4",
+	"DqpCTGj8+vp5iW5gAOj9rB8XQfGLgMD98MxgardqJ01MyDVObOi0xP1rKh0p76ekwPOmq2FMBw14/AUL",
+	"QRzZoDvMck1YQpIQiOWMMyV4KsMyr8+F1iBxi9ZUhauvr8HY7xevr149nRZKvP2nUywunlzdXF3fvHn3",
+	"1IvU6zCFI4F96ccANPHHF/KxLU/x341+35vzWNolfiWRvc6O75SJrjcioCz0dhRwAEXu0bkEnv9u14pR",
+	"6nxzM7wm6HYXiUnKtywQ0wnCe2WC83m8rfNWP+7tyYMNw5O+IGLVEwbVejJ0wu7QPewQYOBYtd3i420x",
+	"3ZgKMiOxvJFvug7WDAQja/Bi0TX3H81ToNPtIlLsfYCxFoit0u8BzkmZKFXiwDrvqh6sYKLCmVQ3OIwM",
+	"KQ6KI0PLRfKaGxL3yu7vbZj2UsWKoxUR3xmnPVljB1tJOET2gLvWPw9yIgCH9sHV6IfEnrPEm4DoUDVB",
+	"IOUsoYnrORTdZmRSvN1Oyr88QpQPOaQXdGEjgTASF7aOXuIrnDDavQe12YbeKqijpo0DFMvZHktaQ1ZL",
+	"g+5+oHsbK18Cm5tWkKJtGGL9IGd7nhU9+BPoygxnP5C06OG32hLLNHpVYPQodMvV0mSXBxwAh/ayrGK/",
+	"SiPkw8VX+0vsdTYjwKSqmaq1lmyB8j/QjShz7SgCFfYxUFERYDr9oNBaHXJe2rreC43gQ5YSHyTCM30J",
+	"1sBfqUT6+jUt0SIa7lTiEz1yySAvzueBoz3CEM+pV+Z0YV9tiUWmkgSL2TKU++C+7TprgZrRA8GoQoQJ",
+	"d+B5S2cr2UxngFUCJdCcCxdKr+60qbJhxMTfuas+4RBT7penVxP0B0pq8/JpyayWG6rxnwounxuwslEV",
+	"8K3WAsZn1dI2p39DKj7ctKbrgcI24lkUguyI8qrjxeseF414Gi2Yas3eamVnKmQoetWK17XpBMuV0xgE",
+	"m+CKGWkn2xO8u6u+4QgVVVho6Rq42uG71vmG2s8eOA3Nl5Du7UcxTlN3EKfINLnsWbJQo7Ovj4/Jjvbn",
+	"EpjM116WuP5BEOJfXzU9hBhVpFYP2nrii+4hRb63Ga0kcGVBvh3+u+C5V7lvr7lvDamPgkFcnVE7eO1z",
+	"6I5lvaCFb6AAzbddSGyXpaM5pqlNSBS2PUu1pAhCgGWzwknhBfCJsedUHWQn+YSaVDe2BCyyxtVbQv1M",
+	"8DU6u0SnJikstRXVljmGqu22TqVwgDbQ0anfCmWG+ygDGR4GlnJe5gfYZIpgSflznibj4X4fdubaMu3v",
+	"cByLhPpazl7HweRpckDmXrmC7sKlQbryFqvzLeLF2t2EfQAXAw0M39loKqib5COVxuK0SDeXBoxoS2UF",
+	"DxaCWDit95aoGhNiZ6Eym985Ptufxt9z2zPb4dgC2OxexKyA+5ebyXSyw2utaf5SJ1MzLWxP7b9+P0X/",
+	"unr1UuvL/7h+83ovz/KbUwvgdGDmmNmcl96+sfP9Uqkkqd4GOXOAYw5LyN2qPVA0KgjLU0PNM4eOVwBz",
+	"mYCCiQ62JK0FD3RcpoCVWPbgzkNwM4ZgIe1uP6ekMj2TzJuEzGG7YrFDImcmbp8JsqFk6+faCoKjP6Gs",
+	"Rz/nkgdaNb9GCGSHlnhD0AYzKpfuNGBWq663Dd89xfX1bKewelnyWbd54TKCzD6UVPJxa1JVAt3ueLe8",
+	"0u/a65YOoXq6X7QRv9a83OdpnpSv8k3uHzwXDKdPmfJBbrXepLOgstrvklX13OUDYpp2OXGhH1OOVl6i",
+	"rjeTfUkxoxZqDRFhqBF+BLyof+TJon+T/c5YUmzOSlRb6oo71VOGhXO15IJKSDy4QBgpOlsRNUUYbblY",
+	"mYQb/S/n+xkw4jRAy0DZ0SDyH/k6e86l6geIhNWboIrfAUxexSyKNzWC16JNponSY8s0unrfJrOYytR8",
+	"hPqe7K4AdhDbld81r+57QjJQG1ZkB81ZTY4duiXaYq0rCN140FbVXVNWfOKtmt3FKNRhDVm/wEedl0Qp",
+	"E57dgzVT61C6ZUhaxtpq7g2FfQZjeSdH5yQcjPJb4VFeQIjdBAOMWhd5Xvq74t0DvfQePQos0Gug9+9l",
+	"0BL4qeJMGZ8CoK4PgIQS0R3CKUXl/EI09293qNefA6KWinOH5Dy1pe6qvwsytBWBVtavodbW38avaJA8",
+	"q0cVagmKH0PoegE0G9g20xgOah3g/SXCalRVSbh4/iVfUBYuBQ9fKJ3dLIKnpS3zvIpo5oWh9dY9B/Ei",
+	"qpdGSxXzKy/UUJsS2x/Ivp1cksxyl2/l+ZIFgQeg2UOE6DXPVQYqXhvsidiG660pdud+FhEVbiVVik5P",
+	"EwDxUoAtVfaNKj4y/90L7PhoWc07P/eP7mhbP5RFnntddfw65loudgFmEaLsTX+oVpPP0LGmRhQyOAOS",
+	"1LNC+uxx7YftOTX7vcOKxAxvdcB5N5pRi+HQXPy0OlcvJfgBBfk9bNi2Sto+wiWYyBnQqk3vWPhN9cCb",
+	"UcOEOATMyuNbvIIaUIwEmV8ixrctXVzO4s2xgJ85ullZY80lmlpj/w+oj2pFkuxVHRcNGxO+9F8TLIjX",
+	"gkzpKhScOkWKozPTshbgmbUOlJaAi5BxtcSbquJTApO09vtv7R7ZXyVuQAoVKmmhGZiFVsf202lbaa/f",
+	"g+0jEf2DvRQehnv49Wh4CXlcNRH5IK7YttKzxo4ZoE69108rgfbx5AwqC1rjHcKp5EjiImOHmx4pVNk2",
+	"KRfo5wlhG6jC+HkyRT9DjfzF26ub5z9PEBfoZ9fH4+Lli9dPf554EK7+bCVyH61EevH9nz1Hfhc9Rxry",
+	"ISALSpj2w8AumyWl+mgXyvYlgloKnEJw1dNw3JS0ggmuH7QFfdLWtlIJONhx+zUequZ/X6TMAPSsw8Bd",
+	"51LBHQDoSpcoJVgw5WDLzR4aEMOwtnjHSlYvyObnQdj03clNkOXAQSwyxXqBsdXSyO4pfyOwgGqE487A",
+	"uf6a8jIcUr8eOi/ofg6MuxQO1x0zAVK9c0nwBzthWmF02IxUVLwWJL4iNALwgU4UO0xETBOAY1hwnphT",
+	"HNk+sz7I0wIhrZJ4ui/RQ9ej8KLkvXeTKZWo7ZKm4GSdY5pKmyBh8oxsUTPegQpwic5a0APapWzPE1Hg",
+	"Xo98qsnHTBjoxLg7jzo4HCcuRQ6IRSuatXayjLi68hZIkH6thDJtTRh9sA6n8LfzzvNesE30zh7YH91K",
+	"+coGhFiB9i70PFjYFUACPjXoUbsWdO7Rgu7gjCHba0Vwsjsoq6/O1s1o0hRhacEY7UG7RFqH3KElz0Vv",
+	"jcPFKff6KTubdYqWSmXy4uTk//9//7+p7Zv89s31i5s37/71P1w75apFG9dQ+SC+g7kGWO3GmRTDez56",
+	"2BXvcZ66eFGPidQtTG+TCMRZpR4MGmfDBaCvLIWFti4grGdTOCNi8M359y/LrjiX9z2hWpC9YelucqFE",
+	"TuLkq9+FmlHGfNl1L0zGIxhQagkP7XUHqXnmYv2wAdL423qpvvhqkdleLRljrd7JyNc7NFqPjWR1tIiX",
+	"HIK7EIn1WiaxWdRXB0jQkrdm9ujpxguV8gQr7OLgRD+CTFfFpveNFVvd2r7EPNWQDebj8PSGyKpzYw+f",
+	"T1dCUXozSnqWob9JklDCbAsPb4kr6fUAVeZrvYlLvkU5M024tEZsHPtYGKCq23o/rq64ux1vWl1hgDb+",
+	"FPCk2naxq8LWPFjWoXpJYNfmwRCnSl6gsxJ4eYnT+T5o9hJvyBSdmQRxbkpzMDRrk/Ue3WXAQ98cYSgA",
+	"ZUbagKEheQROgltchai2MnRSrs5L5DS5sTx8x8BdtQM8ZZoWsx4t1E1aZpT2n2CFpbLJPxXTgtk2mvpy",
+	"zjMAqWcJTeo58z6p3j1iSzGGAwKKhpku6HG7U92AAmVMSrXBw+/Z4v3CLT9IUxptEOfgQjKlKcZShwJx",
+	"TW9Pb5CesYJ+jvrDPdGV/vXFkF6ylRWGjUJl8isJlN/0Qr0Io+UeijHhikHMFKcVzAnfEt/a9ZftOfvo",
+	"62QbFXu0BXMdz+2tQ/8I0FP9807xLADgSRVKKTF+mYUgJAFDTF6ijIglzuSFSbJjmnFvCVI8TS6hvv9i",
+	"r96/Wg9FmS0sLUtM7euqtA5mDr3lUpFEKz2HgfaRCmZfpygJxkUgFA82S9R7ShHoxWZ0KBiMI5ucG/XW",
+	"FQnUgyOT2HQJfcb1bcH03tmug/Y23RvBz25ropY86SV1a6GKSBvE7Ok1XTCfanCFHqc8T0D9tRmYlkom",
+	"jbaiIlwaS3FGjtASmvGYL6GBA5WgUelLrawHjLH5Olkj6iLtrIov+brfnUnjshaa0eM7b3nZZKPbKyIz",
+	"MqukzDhhcHZ8Gmpi77LcB+M8A98W4z5z+OrdYrbJymUfsH1dOmj2SoVV3htdLwACv59fZ61LO8aH8JQf",
+	"O9aP7kPVWWAtgxWfJpI4pxuXMs7ZgkiFlOD5bUo8ueMRRfXdLdK8c7Fjx6vQTYCKfrAzZS2466pWws0Y",
+	"srkpu7EC28bnzf1KsSwKejt7DdwJxUDinWwtQ/En0ZtuXEU7KIOf051CD/Ozg/rI8c+cSKcf9zGw2O4x",
+	"lgEFFKsoL17NTuoK1TultvOt2iwNOf0fnvb3+lPmu1qtPYsyrBQRtvSYkVwJnML1elF0fzLl9Aaay/as",
+	"6pxSimerIRcBPcnbcnhO/QXGC/IxC4SxZjyrGbiMb50V6DBhPozU9sV/SfEo9gjCHN7sw3IlHCxL5+bQ",
+	"u7i1tdkFWJffs3x4oOgdybRZcQCUfmuGCsQHMr2CQKJK3xjRYXV9oWK+IC7AQInqbZ0068G1ptgJNYUA",
+	"i244XKKSafoGWu0v3Yxq6Ck246ZstdnZ+cxsxSG1MSWN97QFVmJRrIsOrp0cFhX0xGgmOEPls3EBTrun",
+	"RRsWBRgjWTLXtJIbr9wq9rtp7s+xQLd4tgKzkaSprOVSfPto8GTJg0KlNZZxvLLHIH6OUIQ5DaHH+UzT",
+	"J1bR2UuD2RCxMwCyDuVizgWSFtQwwTt5iU4v4EOy8YPwHlDBlmCa7vwzutGmPmcEYT06yjPofrHUcn5B",
+	"YC7myzVnaomwQpzNAvWREtMkor2KpU11Vva3rTtwSAVLuQ0FR3796GH33V+jV5+fBtbqX1hZG7E3bSHo",
+	"ps/2lu75pgeLVqvdNVsF4OZr+qi/McI1MSkF/bqLegHZ+r2qrSGWDdJ3BAgh6mYDPP4OdYIuaM3L4MCd",
+	"tT0JiSvwZyLwXAXw7oNdB4LQbXhNrmQIu+3XEKpbD2Te6UTmMguW/i8DqQRvWLoDx5feRAgzQKYdXZu4",
+	"Iggun/bXsFnnkypnFZj7dicKsk8Lnq+yWoVVyop0oEvZ1RSW6T1eLmxa1JkSYlD5hcURJeTI2pNgVetj",
+	"LVUAdPCdH7C47Q6A9ik9eomAduDf8eg8BhsRiGHvhKwxpBK4tKkAS0tJkjeb0LHJUuw4yMOolczHfuqg",
+	"TeHpAVu436aijDhaZPoZZjMCXd0+eOHx4wGjIBmjZNxCqayonq4XhFtHSSizR3VsKbv1NWp7WVoz4ZPC",
+	"JbgH4Oc4tLWsDB6C5GZJff2vnlmgzp44DJCK2+3CstCfdvDgEmNzVmw09MhSeWrSk49M3yIttMzX8O+m",
+	"375Xao9jr3jiRpLMS6IgZYZIlymmOXS2DLz4vVv74cS+M/ncK/yT3HrEOIQUPeoTeAqKNmNw0KtRyQ1P",
+	"saIpafQfBpgquL92BvubfNSXcED4BOKPb+ZIrqDzuM3oWdpWAO0d1d3kyL9zAIUQZM3NzdpEuHPf2HH8",
+	"IIy2l0GzHzBiFk+FGZc4mReAjP4p6iduQiAq+ssfuUjujj4LlX6BICes2EL0Krm3AlMiqJlhMNBep4UE",
+	"WjUEqQHfDkMOo+Q8btxvIa0NGMl3dq7xhiTXgGL/GXAV/l3x1beRofDpB7xHxXsiHELV2g0f2GzvdsK2",
+	"EZonKtYOBd7mEHosOJtCWAzNKUkT6bXvynoPj4v0lsz4mtg8epNiBF6rOUlTlOSusGY/0zrhW1aVh5EV",
+	"JM0v9pOvWikZW1/SXU2yJx82RFgYKL1QW+t0SxaUhRrR0pBZ2sufWUdd93k3K6pliUFfW42bTbHRVY5r",
+	"xwNyTH6Ag+XPIqUvukjJs9XWwbMnuyFPK4BBrIaxYdt8OMHG1FgGIX4BxsSDJ1ZXxbqtuUoiYt0Yq2t0",
+	"ZrgPIZpKHx5LZ42m2Y5P08ntLv6Wd79pYO4LwpK7vqbpv5zA7NzrvQQoU7f3pUOmAv1klgS7Frpe/2D/",
+	"ZIS9mbsBirYCxVundl4tS2nrqtZ2Vg4oCqglwTei70k7ZKUHjDfY0PUgbOlhi1r6NOssUpDKJpxuBa4N",
+	"p92J0jVYIb+lRMseP6e+Fkj7OuwdlH9/KooZoGVe1867u18S1zvT5vAGbi5tJuhcvS6Q+HoYAa0Ix307",
+	"dPjD0ljWwSmrDZe5DNidVCoSaiQcuJpCepyrBihQAGDUyhjFHGOMDyDyIWEvb5bpowe9coy5JGhNpMSm",
+	"OyiRkJh9WWRKFMX1Kd5NbYZt8TxkDW+XvOyoMRd8HRWfdvtUffDhw9hEZrBmjC0DCWNqSdYXDhIKFRBN",
+	"ppWcQYM2Rk+ZLRyXolRhGk9dlsJCuWZA5sGvpE2MypNsilQqp/ovdPbt+fHp8fnx2cXDh2cPIgj0Kcgo",
+	"HqHhBpd9Ow3NiAtA1hf3ym0wZBpa0Ai71opxGNm/W5bzjmw9CFLHK+uEtm/6vMv+wve2HKalOE9C6Z9r",
+	"pEp0ZsXTxGx2WSQQsfqcrRjfsq4h+BwxDrnoRW8MZs3uzkEanS4cO1T2uLbcclbl7lSp6xdTUvZOkFjn",
+	"0nqk3laKjjxlygfC5u1vaTTwYimV7dDeuZYv9FOk1Jmc3ZpCguCaJDRfQ5LgYuk1YK+tJ7o/frmvM4Nr",
+	"MNokbEsrqztCNu5fhkWvSzNTL8Hogr1gg9Ta3xmqMcgPraVqZRlKX6+ov0zThsPj08t7VdO3aLlDVNM7",
+	"RH/P0gzSu1SQVJTSFSSXJrTHQlvVNXu+qlH/nUz5AuxXnBmcXDp3UJLTSWb0s8In/KG1uMWTwEGTtqxT",
+	"EKFfSTRL+WxlsZQMaAV1dUg7ggUEK3+11UWRAe8WXPGiwiYcJm9vjql5+Roeje4PAUZbvRwW2MAxW0X2",
+	"VZThAsa8EkU3sy/IXjScMHMPH74hYqP2GI8QHK0StcKeW0yVcVOUQTnbYR4s3tqdW70l9NtuREw18d5N",
+	"QnFq04F8Gr/IU5viowQlyWWphJT1ckYR0Vsn0QGYfs6BU+1Id/bteSuPN1Vsa+NYpUihLc/TBDR/n6nR",
+	"nSAKswptHEmeE5zIvqS2BXz7JeV7XnK/o5x5u+c7xEUq0QynKUlMGaipjtFG2fEv0uQB29KMycXkf/90",
+	"dfRf+OjX06NvP5R//j9HH347nX777af/iK1ohuX4KaS8UDBvvPVTr7hDg5QI8G+1hHP9+xhHUKwRSHst",
+	"MK3205BzAagGJngD8SuJBJHqAp3+7eL09Ojs24vTU/SKs6NngvarEDusIWiv+E/REskusAj7tPX5rLcw",
+	"Hq5ntIPc7MInB1Zu6Wp9nXL1Hqc56X1s4qtYNx3vj4lIrfHH6k+qKqFbTAj0wQ7vXX1xB/cC1hZkPjXV",
+	"VNAcFFwYZa+zTrSus9PzB9Ng+mn3g+EaPC26bHh4TlMLLIMlefTgUp/itT7Ujx6gV/S7mgoTBNFoEizD",
+	"vtD2Egs8U0RI9Jcfbp4dnT1CM54QlDOq5F/LdsumHpRYOAzKZmnuzfkKd6EyBVRxPagCWA7XCrMEi+TQ",
+	"6EGLJSfgJiRtuqa9m+USLsI9LP9aW5Z+AYpmSMTva4alRwgO92RlUR5XfjHNAKF9uYsvy34GCZ3PiShb",
+	"7RatnkzHKU8Rf7gJa2vX1CKvq202W63wa+UfKW6nFsiPMuliESvTxy/FbCUbXYprwaBNaN4mQa1tINgo",
+	"RFJJjMFi/gu/82TE+Vi2ZfiOEO20zKzrPpQuq63Mc2vmtwUS9fzMVYeqbEOjDNbpemOaz/aj4xV3jP7e",
+	"ghhFmsFYqmscCBAOo5ZYadfMR/GTzfpT+zUic46ICK8CZCT3KD8Jxntwn9e0uhskXmcx8H1t8SBn95rl",
+	"FVazfXWI1LsDYMEOLD7uh4gVxMC6zm9ruULjZA/e8mQXbPoWqoJN6IIEmMXkmUdfls9xZjGrvNH8lPR0",
+	"xrZlKWVEaMPHLz//nVOiDqi7OCDa39ZbtF9Zr6F1vZCiDP+Xdbx2vwozCQjr1lwSptqquzPWWuHOAyKu",
+	"ju329XlF1tCGygMCfNpeqt0ND1QwbWx58KWr3uztsrnLKai2h+5oDu0OyD4VzVKRxDuJJLeaiPWSoSUM",
+	"VgMDqeH/RR2gvRGtQWOrci8L5IM1F8RGlxVfELUs+gvFt4YpTmarD8OtjkokCVMX6Pz84vT06PTRxelp",
+	"VJ+1vjmMdzv4kXz/cDjs60JYtFVv3+DVl90OnbOIfHzTVjwQa9R6wDNvo7v5nqvZ6cngMTQahr/m784R",
+	"wHnIUX9T1pvuyc+dTZ2N0ANrLZM7bIPy2akdwzsth5Xeo4esILhXgWKv4NkPss+r20K5fBX/Jl9Ex3ko",
+	"y8ayduFBOl5DtUmTmrL4PNz+qo3bzCY1O4GuiElWgLd7ZyUoSR6bYm5fikz/tGQz2MvwL6tOlrBtG3yB",
+	"Xz1quEbqE9l/b5AUWhp5mH1uO8r3SQ4tu3z3+VVbiNnOLb60/pCLKyoLtfDy2pJ1mFq4Jf8PtZyhg5pR",
+	"NzWUqOw8B2ZEig47Jl/oK38dUCUA2AfvJ2AftcTG/ZAxPxKUUOgPqb8n6YbIgOYm+EJg/3REnnqpojUn",
+	"F6o0y/xKIgmxUonmVElXnljGm0K+s7Ygei4CdlywQbzDkDxADFuQGus4cFQpouIFm7p9tdSpesHagut7",
+	"IeaSoSF2E4B3bMkfgZhI9+kyj7WlQ7/HjMqlF/7ZrKxHVlihqHiw4bi7IpvQRgDJYwezeLtbC97rw+vo",
+	"0QnY2+23mMy0WKGXMEQkdFaDtuAZXIIGBoZKm9VX+adPzbPveectb2z1x8zK4GJ8HLWPF8eiPXvP2Lou",
+	"imLua0HmRLhmivENuAPBku7E+zYPy6bcvdbydvtYQBeoeEiK3ahpBgVe9trIDTdshCukwheH5J5XmKMJ",
+	"hcZtaivAalPlEOwhvZWkklyi/wkf/V9ojdVsiWyzApoSky1VC933aOtZtZEr2Jb+sn8DfgNfIoy2lCV8",
+	"67+jHC96gijuhtEixJSmHU+6EScrfNq5Om8HnxCQcoWR65O9rkN5ysvC9WCR1s2G2cskRP+Hh9C/p4ti",
+	"05R7fQTe/gVk3+Y9AX4Mi05Q44AaVNRdNZO+OrFgjvgmgEhU7fTq4Y0WWGNFhsHcUZyvXklvCWZLZfRe",
+	"6M9z9BzIL4QhAXhUUKUIQ5iRLcIKETxbIrnk22YwtXI4t0useqj5NqOl0qrV7VyQRa4VyQKW1CvfUStq",
+	"Jkwz3FuywIHK8ri5u5Hs8y3z5GIXBn2WEVkFmCaQt2t9oWu8Q7fE9YGnEi1pkhDWE3u7V2+tAPjBVZra",
+	"ILttVupwFQMNShXJZAAaxOyKwT2AUwipOPuQCAZJT14WKXeWXfthJQHr+OoUhsK+cUudVra5JKOXVSoh",
+	"93uG9iiSFX9rl3MtLWW9tm6rahdU0jp7OLvp+vSwFr3K0vcApapCnw4o7mN0ZcBtTJMqniYSOnvAOTWa",
+	"mekQqJYkJVL6HPRryoq7uOPi6QxDxLcZDOoD5xHYyo5AbXQ/JFu6QvgxqdRn5cHGBFeQSTu1OjNGgswv",
+	"0dengCmL8IK3RP3OhovLtO3Ej5huelcNZ5nYyyM6sGyYz3KHLO6BN2UOjiDiMor25QfdmW36WQcuYj2o",
+	"41q5gduHIQM2pvCKMABlDmAdKgMgeGhQoCBl4RWtyMGyT4XbOTdiCYvYKSsNpxxiflbYZd+C6jixVQbp",
+	"RtFuYZj2+KDjiWr5g19yOhZpSISOhfS0q+7CDuHN9u7qsm8j4GGR9n8EU348/YZ8nJFM9XMWtbWyW5eQ",
+	"Qj28XcybxO0KC3lGmFYBPqpKKX9ZkgbNgyG9Ey8wZfH1aOCCDLQk1t8hFnKitChpIggeG6i7M2u0Q5q5",
+	"I4wyIqAq5oLlaTo9BIrW03p0Z9rCQWGfjTn8Wo8mHJx2abvZ1fFkRSXhaV2AfllfP9AjRq7CCThArnpY",
+	"u6tnzX4iRJjz65R9bf1P2sYsC+pbT0fTdZ9ytjB+Am5SkcB6rfcmeHj+t9MHnfk6fdxsobhU9ejBuUJ/",
+	"effsMXr48MHDKfr6+Ovjs9O/XqBn757+83/9+PTp9y//dfndv55c/et/3fwwvXke0768f76Pn6trjbYs",
+	"5aboNsDrF+j89PzR0dnZ0fmDG0hQ2pvrg8HUSncA3KZ/8BXpSDLLBVW7a20nu6yDwm9A9QJnnK8ocYkN",
+	"F5MNEQtytCIkK3kMZ/R7sqslJoDlDfxHsIC0XfvsUqls8ukTeJPnPIAGYkAxvpJou+QpQZq5xBzPyDGC",
+	"dhDIYJJrK65sTQjoA0V1IyNEG3ISfTyCLy7Qz9Ds8ucJwnIlXe2cpAt2RNkU/TyRULZ4RNnPk8IPbcXD",
+	"MXoqBBemzDMzfdyQ6TQnDWN+++Dh3/56jF5SqSTK8IJoFpjlQnJhapJeUrYqmiXCT745/+abvx6jd2Qu",
+	"wYPv+NGMYohySxJtmiR8Jk8EmcvjtYFphg+KHxyvk+OfDeL7jDDTZcvu1lWGZ0tydH58WoGZmrzXe4i+",
+	"N3tYAD1Mzty1hDM6uZh8fXx6/LUx3pfAGifVUMXCpKYUO/EiAUe+VFdleEUQmXEmDWOdn56aSChTrl1R",
+	"lqW2sPzkF6u6GY9NdKDSDubBkvo09fi93AKOjQt6jvM06DsqJn/img3qd1p20gOV+PefbFl8gx5XSXJV",
+	"wmMQKJr/zma+RhOitVED2RYkqEsAJXLyqbEFZ4ONXBt2j9IJlJINS+JP05L/Tn7T7P3J+hsMtm6d8PrC",
+	"vqoAUQi8JgrQbn7yT6V85OS1PjqfPoyzYXZSoFBE7djpfeyYns5IW8YYz5lpUdYhN2pP3ovwqIwYI0Ee",
+	"F4kNNsziFjcI5SQhHpJVWD0hKTG+jDrxnsDntcXcgeVrRH/QvJ9tsLvEEVjgDWBa7YYggms2oiVq7mGU",
+	"a6KGWugIZ7sys/gD/sAXYlaDEhO4SsyWdENObvFslZsgnPfK+g7PVj9kV+bpfseQzxRRR1IJYrLQSqqV",
+	"FVGUYbHzeEmalwia8WznlGejByZY4Vssjcv2+p8vqSJIEAyoGsfoZkklUnhV0wdLeYQU5wOd06ILTo2y",
+	"syUxXTj9hH2svz6Irj250AxhmyR6KFuEKmHCaM5zNo7ot3RZOiQQr+j/O1EGKuSOJNk3bhrLvjH17qYm",
+	"P021pUyZBFYqMBeNDXBp9OtMcD7XGjeU0Sz5dlgp76jD06T9YnwOT9zHhahHirkIgYNYxeuw4IjPxyNP",
+	"xCX4ks6BUGNefXqM4bWk8E131/UMf8PpGd3pZntO0lFlTea6dYdkjWnn3SAquDr+nRO4m6ztbHqx1Rc5",
+	"rRCqCx3k07Rzs/6LMy/zDSz64LzKJd863bWEd6DSAIKAm4oqacTiqPekqHYIDe1T2UZ0xKuyHCRENK1R",
+	"mBIscPvf7hBekMEEXfjo15c//EGu9wi9Z0O0lez6ms54Sme7MeVErSTOr68ZQIsiE36cfXiTJoBLcM87",
+	"UNRAhvj+lszwmhiZMOY+FJDrITlgtVkDYDO+1uzQ3RtUgeqG3Da6sbNHK0IyOYraI3ORpXm7Xnhtn2lc",
+	"Zp5MPXOioFGx2F1a291mQuynufjuwrIFce3+69Hl13/H1hoaH/bmD/ehGYcLYvwSrJAvFuddkY9KWsjF",
+	"BTeh3RHYRt9VYYl2s6TsHgxQV7Mcki1bgIwfQaZIV7ueeasMruRK2vRcWQA7bJcASmBMQICdqiTu7znz",
+	"5eo1YFKP4jsykx/hHohzhQLidKzpZ+xlJjW9kuE9VXniOo142fhaYaGgRHasvdDvfmdefO9Oehg796pG",
+	"8N1oBNe/ydMOJ/07+0zjzsFpyreQX/ze1DMaa8kr810Bwd1Mqx4jArjyF2i4xR1Nw42a7tEHlECU3OXn",
+	"mSx/SMu31QkFjOywt5DhI1m09/KyEfTRujJnvK9z49rlbIT0CWi8VRK4WJkrVil7edeLWJoJmnoTBU+9",
+	"dVFjM59fU9pTkoq1fX1aSdF5EKOJ3Qtzd/ZSa9ez+dwUzmyxRNAPweTmD8qwt1gSB67dHl37zj15b54j",
+	"/3shsyr4Kl+iZ5Rn84VCSywR48iRBNJf1oD8OfBt40Zov2i+K566DxlbbG9v9b6IBd+mREqSIGzbzaAF",
+	"58mQniK/LkT2KDW8NuTefye/73eGOlOIvNia5sE5q4JyEOQrG8O/280TkP71JT+DCjgoPbmwt2210mQK",
+	"+ZVHpk6OC/OvsnTad/wtvKj38Ps7X/WaKqShh8ZWfJSRr1BWaYbFrM9pu+Su4D3okCgROkacFEa2K2aR",
+	"7aB4PlvasnrPtGxxWd9p+V6VpdhoKP1E2Vv4WS2b+GGz0aJ/yBLzoOegBfhCddivfcPuy1IqobENZgnC",
+	"t9xAcPsJW8BaRqoYBXxRc9grhVKCS7zC0KAFgFS5lx2a1V4eB18TQGqAVbZwM9Qf1QZqItxFqm2BrTXw",
+	"1X7dmJGtQQd12nHxAU8T/ceHQ0ykx5D9Ool48iVd66tlTIXTdSNbkJbELr07NkVXv+8lZStvoK1MWhlQ",
+	"F7WX1wnfELGhZFu5xTwGnsPwNNeJVIIoi+QEFY23O2vpTV3K67Soe9VHbclz0XRwvbFD/3lH/nlH/nlH",
+	"/nlH/mHvyPFvGidKQwakk/KDujPcFSKIa8XgvUCukHlAH177k+k+NscUmavfFDY1rwqTXfjnRfHnRfHn",
+	"RfHnRfHfzZiyqDY+W2qp1mnFkrL/zJL5ZDqZyc1kOoHr5EOMo7btUtJv7JlibxBQT/QsWq0a+xxMvd38",
+	"8btG9c0wyr2mcHuA/xrvrEMWsttxmhJhuaW452zLRM4W8F3zZrvBK1Lea2M4VC3G/ucK9ZvFRXm69UEa",
+	"y0t7YuVjS6D/H3myGHkv9BC/j80AYiSj7cZvNPnUlodnJ9pX03vx5D607ZAscmAIA8siRtLuIAM8dF8s",
+	"xEgalxsAiMxcJEV41TiSJJphhhZ8FFJFlzA+LvoVjVbC8XcAHLmvAo4BFjS8yLOT+hIKFPcz+PY45kTZ",
+	"fk2BdEYi1T2wjBYkrnHAFpsKQzbK6vnaqjdhwWIeiUpCaJp0xXzPqhkj510dmO4nzckuLTIAb2hlG1df",
+	"gr4nOWcVj8WQgqzWnta7OabZa2R6SErmapz8EJj5Xd+8Bw3w7xyngJApETYOFkAJMkDChM3IJTo6q4KK",
+	"+pmR2fYLvgSmcEOwo7ODMpi+28XEnZ66VrQRz14rYWzyL8HFWOksHEgANLsjR88/sXx/Qz6qsVT0crWf",
+	"KSX3M5C7LnVOqkCLbeLnSj4p8xj/FET3IYi87lTZuvQW35CdWs7onAYw+f9wsm9Q1AirG9iDY5p6zmlK",
+	"xjqZa2yQQAMOKcAbwNUZ3e6Q/o2BHSAfFfzx/ObVS+O11U+/ffLsGF1bSH8sCFqb/NftkgPYpIS3Uk9U",
+	"5hWmaUVajSOPXwHS+75QPMCIAMUa0xTg3oiADFQDxEuHhz+ZcTani9wQq9XRUXvw3tJ994MmjORK4BSi",
+	"OFMkc9faxQLhXSDO0p1ts6qka96F1jiTSPEW77j+XSii8uD089VCtN/A1T0JHvvKQ6UbWJC564QzqAjI",
+	"aFemqXnkfmynbBcFYAVTcgFCV8VapDCvSKbQLBeCMAXNhQDldgS6xXuE9MJGtO1fF6GA6tpd+2KTFO96",
+	"qUiFd/IefUd3XPoYini2+xxwAYa7m9w8lhOqyqIleJH/hn+bK2lRgyC6DSKaw5Wf7aZIcnO6pItd6lNl",
+	"LjpIgJ829p0lDg3pC9r5a1igmdjhLkM2xq1e3SuRtxQ/v8vZoNJkfP7+TvB8sVQoz/SNnkBz8FHpp0Te",
+	"6m/VX395YunH5e5OKqjVPtd4ZzpkYcTIFi25VGhFdsiqEYx8VEjk4zh+BUkIUxR3hZUqz92LWlGMF6Vc",
+	"lLMr08nUklBRNny6N9TdytRHA96tkud+sXf3R74n+N0Kn8ZrcNWN+L2F9fzYwibmPMzCRtDSinl9Fl2t",
+	"lTMfO2iN++DNEwv1ESlSf5DkM+kGPWWxnmiEOH7Ot7adg8F1c8AnivOVNm0gl1b/scWyxDwZWr9o7soW",
+	"r0hYx/gRr8YQGffF4C8UEkQqWeaYjcHrCUnphoguB8ST8rEoN5brNdX0VJftV6WJLSQEJ3+AqjBLoV2o",
+	"LqyAAOSmdydTkEC4xXKKTI1cmR//2QrHSm6AJK4TQZTtXeq3g/TXbuED5XM9CPUxUoKSxDZwGQjzqnkY",
+	"uqX8E/vMneoUfl+MrRccYmtLDkQZgrJQfUVoGfDZ2LhFkX9SBQsaQYm3779nBb466kjKe+0etofkhK5d",
+	"ZVAb5mV5XMYguhnjvhVTh+bZCop+S2Z8bRzkoDqllJHR9qK0oEKhqIL3vzQlyEzsCTRA8hHzDXN9sPdE",
+	"ytMbvLg3kRLuDHMnwk59TiS9MBdXMf2uyx7bxKK22XicIUepdr2YH72CqQaCcr5WXyPZjoYun8NuDAvE",
+	"pwX17puPWk7tScoXrUibYvcSnvjyzi7My8HJeeQgMSiYKVGIsmPkeguClYgzlYsRryfnxyemXK9Fh4UH",
+	"7i4fxwDWhqmZlkJfyhm6QjLDgtjmKHxDhKkOBSgIKhUXu/H3tAK43QIv6Z46WDb7sfMU1qskgaI9kTNm",
+	"7Ftn8ZafQB/FPJtMJzPMEproBd4ZEzAzvRnjy1q/OJDjYqf2LeFBLdsaC+kBO+BJ35tHvmA/3jueswSm",
+	"GUPlF0o68prVQ7rYHAvbtQYK3dGcC7WzufBDF/HYxKIO+9o9dB8UtIPFVgq4BZRpLinHycAt29wgJ62u",
+	"lxuxc5MfSX8zb78R0TGp06HHbtEsTOcR4GPTE1UtaZm5ZrDRb7W8K7UOKl2W0ihBA5dX3cHdxVNRbtQV",
+	"ZUl0Yb179/f6R/ck5osc8YgT9JandEaJ7VCrMEuwSOxZMq1xBz1GjtInv2kqmgafgfyojkz3DKtlY0/C",
+	"KZp992iEs2tH+SzWV8ERTQ74nmTqElG73RLNBV8jxreIs1GPpGWBbon6B+WDG7H7XGxQuT988RAnq+eU",
+	"JVN0S+ZckJJBRhUI0WkHn40rpkOmNbwoTh3jAMZ8CaFc27FbDtZ1tZ72EHRH/v5oej8iEtRMh7UPmo3e",
+	"JUU+Dnw7CjpX7ZoKPHF4lOt+1A+YZGQGQy2pX6KUEuhhBFllBZD4FCnTZAdK8QR0aRzBHCVM8DR8Fz2F",
+	"r8e5FODdY/mUonYNZpD26BHj2sMgrEwwBSeJIFIO7mgimz0Nfj/vWGyIOLrWZ/MpPHqMoBWs/vsraRxh",
+	"0OF1u6SzJTILNikzWGG0xPLS2NZH4AoiydTYMEeEJXp5LLFfm38v8YYgsPJhtKnNrYGkb5P/ZD9nXNGZ",
+	"+fw1/Amfe3LCoTLOTL3bwAboJlibt6QuqoDO/HDQs6N1BcoW7YbWM/fQGHiCXr9geaON1nvGthO5e03t",
+	"HUHb+mX88Awg1LZYm96T6WSWcgl/4HSAliiut8qIZOdbtod3PUDXny8qx8OeltbcJdORx7T4RlvB2WIK",
+	"bsM1lwoBQ5ERLkp32E8YVy1RnNdckcqRH+PetK/XIx1cI6B/PHzIq6BRF/CWXUKU0k3bVe6inpoy9ejB",
+	"ZGTUl4h9CV1AljhGly5qXEWempt6WGZNCVE9IF6e6eeHb1xl4Wgji4hPI2qIX/NtTGfPMBZtaJjPXg4M",
+	"WxCPyoEoA6EHO41uidoSwpDacoARHoebqlZLu86jf3B1R4baj/buwyNfoPPT80dHZ2dHp2c3p+cXp6dT",
+	"9PWjJSSzVqGCMVrzNRTAsjjmaett9iUzz1U4QrE1dDOdcaH4S/9n6FZ5c0HkkhHZ2vv4WfHQ5zPpW0np",
+	"5teWVmfaq24JhN5mfDNUy9CClAvB86z9kP3dPHIfdjIMFWMkX6UpMlMfgRrRflIz3ZErsy5rBShDOS0L",
+	"dSpcQ3/n1Y2ScmxZ5H59+5VBR6mirym3Sy7V0Yrs5AmezUjWknB8Bd8/51J9T3ZjWQHfk50ZB7PYVO8x",
+	"/J42PSsybcGeFtM+XC75lkE5soGztimmA5VU1PbOpIi3y9MX9pn7INu1IjjZuaTxiJQZM7c9VBPKkFQk",
+	"G1TUWkpFy1q7ht+lsI3DLLn7CkcRuHUWul+52xz7XkBM6rzZiYxxp40LtdwQBDrgtDZi+PDfouTjF54L",
+	"htNWmfoP+0zfPfiifJJ2ESGf5FOmBCVfUvHkL/k6O9LqSvuF9498nT2Hp+7jynOjxZoRehEAWDKsKVHS",
+	"JvqKK2b+h4FwH2JFo1xqJZPc74VWH/deLrMGI0YhFX2ZO3cXtKIXah+lyAIUUUgT/6hQLskYG9Derv3v",
+	"RL20vZ3uCSzzszsR9Xqfm8IZb/1jRZkwftWaR3hqwTe2S8A6NXm1w8puh0sb2rBX+vsRCfQqUBlqOpAA",
+	"6iuVaIkhZYJvhsfJCEv0YunjQON+iX01NL0jmmmMTJmbaOz2dqS2EicYu8YcoxCNd5cGvOLruLScAbRC",
+	"M1as/8jO3rhBICcJWyzh0cq17JDRyqJd0O9AVYxwNd99MSMcOv65Cgocr7bx5uBWNiNYtMq4Z5Qlr+1D",
+	"IwGlKoF3N+Tj58vTdOuLFBNFWa71l0LWsr6aLTGR4lOLf2n+PbzYKJKEAicLkne+QNVyBKsuOk3pdMB6",
+	"dVfz284gZV673q/hzy5kwLZftq/tM79rD5lZRGvSnmnJR5IvyE3mfLlBHOxqkzQrSWR+WzxhK4ZAD5GE",
+	"KYRvLTqsWyPUe8qiMzSVaM5FMxn6rZnIdeXdY4nyyhCf4wp9SZRRRf1X6HB6b7HJQMPOhKXHS4KzfxaP",
+	"3k+Hy8qQcQUIdLYsYmBYEGQ6qJANETs0J1u0pixXEF41+SlqSXYG+GRAKMwmZXu0wqwu+Q/UEHOgZY3R",
+	"FrMytS/RiDeNtbvwU+4vMO8CazFYIXsh+TVOCLrdQRMESdLNwEmYllLRh82u5A9zyu6+nlFwkbhQX+S5",
+	"AtyU9mNlHvldK56whpDeaRb4hSicITTQa4WF2Yrx4EDN6+8ZDbQy6B7Hm4LDwa0tw/KdpSeO1l9Wy3eY",
+	"VTv2pOkOWVisBjpp2CumpODJDLMZaSkMfgzff8HE9EL1w6TTcZnvRBIpO/rxAVbWtX3uEPKFMOGqwMKd",
+	"/qIDQdmgGjdLMWU9y3CLUgSJaWLqOAxwEuhQc2jBCOUbpsQD+B2+MpmhQzH7ke3c0tw5mE3nvv3uNuzw",
+	"k2T4NBQRvjLbN4UsVK36Dp6NqueR5GmHD+26eOpecnftaLGJTMUaRu9bfZUkxeTGyzstln+/+kR93Htq",
+	"DlTsXbTZVdmAP0ZjIG3dDLGoEZyZdlafw5HZxo0O3HkEdiRYmD0KGBPm+3HIXfoq75fUz0LaXKFOABLA",
+	"sPcOELLr2nEP3cutgzcksfsbGQZ1i2ikS4xCqngJ6Zj0958hgTcDrOaPc1JrPNrGk4ObX5Iw59Lx4iXZ",
+	"DD0TX5JoxtcEMB8vDBCDFiILuiHQyX6JWTI10KDmreb8MA69bleMb2UzhGfkgZnEmBS2Q3jTlOGrgc82",
+	"vLPH0WamC8QfxOd89/WMoPXAnL5En3PF7xFik2u6YG9yNYmapWlADUANA/A0vO2IsjYwyNIjM+IJlqHM",
+	"lB+XHNGi8TZlgy87oDTSBXsxWsKBefl9X0RhIl876l5CooblWU13cDrNOF/RO0gYSWY5wJNd/PShug8M",
+	"Uqwqp+Qkw1JuuUjassTeumfG2Rz3eoPgd7A4GbABaoVdgVZ0wbr6R1/bZwYHL2riyHUxOk6vlVVJ/K80",
+	"aRiTw+GrfmdoboYoofic3bkvLkDXaDMD84SSF8YhsUbupCJr9JfHKc8NIqZEZ8enf71AUol8Bv2ETFNN",
+	"qpZoRo6QXZIn94s7Fo4+5DM9qgEI/c+eB55LRRI7nKbBHWRH/VURkuN8YLbymhh4Rdjw1oVh1Eaxic8d",
+	"YRo+EJSD5qw4T0ytlNzJlC+KFLeiGQRJJbHJkR7uuCG9ueMQUn6W3ho/FBQKO3ea1BzWvqGqy8cDT9yL",
+	"g4eq+JCCntXwlKjYeUGLiCry5UFh0PtPMS/HHB95qGhRYhEdSRec47X9QXOn+uAI9wpNDgFvK8tp9xhj",
+	"VAXGzqgdl7GENkJLktrW0BLSxe3vhz2rBTskRNBNCxjtE/i+wg3j9NfUg7wzb7737h4Cz8M4KKqCOQX+",
+	"b8rQjK/XnBkHn/6eJwnijMjBHA3NbXKt3jT/y1bpmnL13jz1Zfmcynl9aT6nSkFDx01ee/JebvRqPUdU",
+	"gj9HWwz1rRz8zFpz3C7xwGxZpUO8Z7dem/JHKG4daklfSpXOeIeupowoviIdR+3GPHIfZwyGig2IznCa",
+	"EvGVPl96gpcIM+QEisCK669SKhVa8jSRprDmlie7r+Q9uWKvksQsaDRV2dLrflN3YNBrSLrzbc0rnBDn",
+	"jdXPgBMcsCGhlyJns2Ej1mb3i0ThkOB7RzZ8Rdx+DJHh6jmhZpAxfKcbzKhcahW5xWNBZ0uUYalsgZi0",
+	"FjfjNl/glhCGMNshOjebscSJ+VAShbCkCQmWM77nKVZ0tFQ09/rP4rt4XxA3JGosPVXpxjAbMignb/Rb",
+	"TlakpZmgcc6/1w9+T3bjCZZihEPvqqda2hYNUiXBKfQhItsx1MYNEQmdqSPRmVv63jz57t7SSysDRrel",
+	"WtANkQgjuyx0u0NUSZLOh+W2KtGiNcfqekZUHO0wZbH1Asqy7xUpdqCljiAry4l9iYkDGyvKO05i8dS9",
+	"HEN3e8WewYQTgJEwzS2n6Jbo21GaBKOiX7cchh/LM+mIEn8ey2t5tMP4QkmAiZOGGMYhdo/ncIAljqew",
+	"fIknEFqiifbz96N95j5OnxkrKhwCGPgkQeSj/oNyVnTOLBqeDAvvEzLe/i4ws0QaSc0yL/8c6e5uP5r0",
+	"h1WPk+1umTLSUCso/9k7ivmA/gDZ7xbPVqMQirKEbztOr33mXk4vjBV1eheCkAQteT5w5qolyckMp4Ql",
+	"WARp8/RjxkU8daD2sfrSnl1I7bwQ1uq6ew/6y7tnj9HDhw8e/nV0KWXw46vrHQF1xNHnc+HFxTNgdU+c",
+	"5QDevxHPabSqZpcxoqL22LopVoRkZSo8lOfyOSCZ3J/WdvfVjnDjwpy+OI2tnmj626TIvP7pw6fpbxNw",
+	"cMI/PugHxcaRMhfp5GJygjN6sjmbfPrw6f8EAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

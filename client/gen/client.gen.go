@@ -53,6 +53,30 @@ func (e AccountEditState) Valid() bool {
 	}
 }
 
+// Defines values for AuditOutcome.
+const (
+	AuditOutcomeFail          AuditOutcome = "fail"
+	AuditOutcomeNotApplicable AuditOutcome = "not-applicable"
+	AuditOutcomePass          AuditOutcome = "pass"
+	AuditOutcomeUndecidable   AuditOutcome = "undecidable"
+)
+
+// Valid indicates whether the value is a known member of the AuditOutcome enum.
+func (e AuditOutcome) Valid() bool {
+	switch e {
+	case AuditOutcomeFail:
+		return true
+	case AuditOutcomeNotApplicable:
+		return true
+	case AuditOutcomePass:
+		return true
+	case AuditOutcomeUndecidable:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChannelKind.
 const (
 	ChannelKindConsole ChannelKind = "console"
@@ -188,6 +212,30 @@ func (e DeliveryState) Valid() bool {
 	}
 }
 
+// Defines values for DeviationKind.
+const (
+	DeviationKindAltered DeviationKind = "altered"
+	DeviationKindLacking DeviationKind = "lacking"
+	DeviationKindMoved   DeviationKind = "moved"
+	DeviationKindSurplus DeviationKind = "surplus"
+)
+
+// Valid indicates whether the value is a known member of the DeviationKind enum.
+func (e DeviationKind) Valid() bool {
+	switch e {
+	case DeviationKindAltered:
+		return true
+	case DeviationKindLacking:
+		return true
+	case DeviationKindMoved:
+		return true
+	case DeviationKindSurplus:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeviceState.
 const (
 	DeviceStateActive  DeviceState = "active"
@@ -269,6 +317,69 @@ func (e DeviceEditTransport) Valid() bool {
 	}
 }
 
+// Defines values for DocumentKind.
+const (
+	Policy   DocumentKind = "policy"
+	Standard DocumentKind = "standard"
+)
+
+// Valid indicates whether the value is a known member of the DocumentKind enum.
+func (e DocumentKind) Valid() bool {
+	switch e {
+	case Policy:
+		return true
+	case Standard:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DriftState.
+const (
+	Drifted    DriftState = "drifted"
+	Holds      DriftState = "holds"
+	NoBaseline DriftState = "no baseline"
+	Unknown    DriftState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the DriftState enum.
+func (e DriftState) Valid() bool {
+	switch e {
+	case Drifted:
+		return true
+	case Holds:
+		return true
+	case NoBaseline:
+		return true
+	case Unknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingState.
+const (
+	FindingStateClosed FindingState = "closed"
+	FindingStateOpen   FindingState = "open"
+	FindingStateWaived FindingState = "waived"
+)
+
+// Valid indicates whether the value is a known member of the FindingState enum.
+func (e FindingState) Valid() bool {
+	switch e {
+	case FindingStateClosed:
+		return true
+	case FindingStateOpen:
+		return true
+	case FindingStateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Freshness.
 const (
 	Fresh        Freshness = "fresh"
@@ -296,16 +407,23 @@ func (e Freshness) Valid() bool {
 // Defines values for Happening.
 const (
 	HappeningChange        Happening = "change"
+	HappeningDrift         Happening = "drift"
+	HappeningFinding       Happening = "finding"
 	HappeningFreshness     Happening = "freshness"
 	HappeningOutside       Happening = "outside"
 	HappeningRound         Happening = "round"
 	HappeningRoundFailures Happening = "round-failures"
+	HappeningWaiver        Happening = "waiver"
 )
 
 // Valid indicates whether the value is a known member of the Happening enum.
 func (e Happening) Valid() bool {
 	switch e {
 	case HappeningChange:
+		return true
+	case HappeningDrift:
+		return true
+	case HappeningFinding:
 		return true
 	case HappeningFreshness:
 		return true
@@ -314,6 +432,8 @@ func (e Happening) Valid() bool {
 	case HappeningRound:
 		return true
 	case HappeningRoundFailures:
+		return true
+	case HappeningWaiver:
 		return true
 	default:
 		return false
@@ -866,6 +986,27 @@ func (e VisitOutcome) Valid() bool {
 	}
 }
 
+// Defines values for WaiverState.
+const (
+	InForce   WaiverState = "in force"
+	RunOut    WaiverState = "run out"
+	TakenBack WaiverState = "taken back"
+)
+
+// Valid indicates whether the value is a known member of the WaiverState enum.
+func (e WaiverState) Valid() bool {
+	switch e {
+	case InForce:
+		return true
+	case RunOut:
+		return true
+	case TakenBack:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for By.
 const (
 	ByLines     By = "lines"
@@ -878,6 +1019,33 @@ func (e By) Valid() bool {
 	case ByLines:
 		return true
 	case ByStructure:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScoreAuditsParamsBy.
+const (
+	ScoreAuditsParamsByControl  ScoreAuditsParamsBy = "control"
+	ScoreAuditsParamsByDevice   ScoreAuditsParamsBy = "device"
+	ScoreAuditsParamsByDocument ScoreAuditsParamsBy = "document"
+	ScoreAuditsParamsByItem     ScoreAuditsParamsBy = "item"
+	ScoreAuditsParamsBySite     ScoreAuditsParamsBy = "site"
+)
+
+// Valid indicates whether the value is a known member of the ScoreAuditsParamsBy enum.
+func (e ScoreAuditsParamsBy) Valid() bool {
+	switch e {
+	case ScoreAuditsParamsByControl:
+		return true
+	case ScoreAuditsParamsByDevice:
+		return true
+	case ScoreAuditsParamsByDocument:
+		return true
+	case ScoreAuditsParamsByItem:
+		return true
+	case ScoreAuditsParamsBySite:
 		return true
 	default:
 		return false
@@ -1031,6 +1199,30 @@ func (e ListRevisionsParamsDatastore) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsState.
+const (
+	ListFindingsParamsStateAll    ListFindingsParamsState = "all"
+	ListFindingsParamsStateClosed ListFindingsParamsState = "closed"
+	ListFindingsParamsStateOpen   ListFindingsParamsState = "open"
+	ListFindingsParamsStateWaived ListFindingsParamsState = "waived"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
+func (e ListFindingsParamsState) Valid() bool {
+	switch e {
+	case ListFindingsParamsStateAll:
+		return true
+	case ListFindingsParamsStateClosed:
+		return true
+	case ListFindingsParamsStateOpen:
+		return true
+	case ListFindingsParamsStateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account struct {
 	Created time.Time    `json:"created"`
@@ -1126,6 +1318,34 @@ type Asked struct {
 // Asking defines model for Asking.
 type Asking struct {
 	Selector string `json:"selector"`
+}
+
+// AuditOutcome defines model for AuditOutcome.
+type AuditOutcome string
+
+// AuditRequest defines model for AuditRequest.
+type AuditRequest struct {
+	Selector *string `json:"selector,omitempty"`
+}
+
+// AuditResult defines model for AuditResult.
+type AuditResult struct {
+	Agreed   *int          `json:"agreed,omitempty"`
+	Document string        `json:"document"`
+	Hash     string        `json:"hash"`
+	Items    []ItemOutcome `json:"items"`
+	Lines    *int          `json:"lines,omitempty"`
+	Number   *int          `json:"number,omitempty"`
+	Part     string        `json:"part"`
+	Since    time.Time     `json:"since"`
+}
+
+// AuditRun defines model for AuditRun.
+type AuditRun struct {
+	Devices int `json:"devices"`
+
+	// Findings That are open on them.
+	Findings int `json:"findings"`
 }
 
 // Baseline defines model for Baseline.
@@ -1512,6 +1732,31 @@ type DeliveryPage struct {
 	Next  *string    `json:"next,omitempty"`
 }
 
+// DeriveRequest defines model for DeriveRequest.
+type DeriveRequest struct {
+	Id       *string  `json:"id,omitempty"`
+	Selector string   `json:"selector"`
+	Share    *float32 `json:"share,omitempty"`
+	Title    *string  `json:"title,omitempty"`
+}
+
+// Deviation defines model for Deviation.
+type Deviation struct {
+	Have *string       `json:"have,omitempty"`
+	Kind DeviationKind `json:"kind"`
+
+	// Line Line of the device's text.
+	Line *int     `json:"line,omitempty"`
+	Path []string `json:"path"`
+	Want *string  `json:"want,omitempty"`
+
+	// WantLine Line in the standard's file.
+	WantLine *int `json:"wantLine,omitempty"`
+}
+
+// DeviationKind defines model for Deviation.Kind.
+type DeviationKind string
+
 // Device defines model for Device.
 type Device struct {
 	Address   string    `json:"address"`
@@ -1688,6 +1933,104 @@ type DialectTrial struct {
 	Text string `json:"text"`
 }
 
+// Document defines model for Document.
+type Document struct {
+	Account string `json:"account"`
+
+	// Applies Selector of the devices that it is for.
+	Applies string    `json:"applies"`
+	At      time.Time `json:"at"`
+
+	// Hash SHA-256 of its text.
+	Hash string `json:"hash"`
+
+	// Items Rules or sections.
+	Items int          `json:"items"`
+	Kind  DocumentKind `json:"kind"`
+	Name  string       `json:"name"`
+
+	// Revision The commit that it is of.
+	Revision *string `json:"revision,omitempty"`
+
+	// Source shipped, or the name of a source; empty for what somebody brought.
+	Source string  `json:"source"`
+	Text   *string `json:"text,omitempty"`
+	Title  string  `json:"title"`
+}
+
+// DocumentEdit defines model for DocumentEdit.
+type DocumentEdit struct {
+	// File Its name, for complaints.
+	File *string `json:"file,omitempty"`
+	Text string  `json:"text"`
+}
+
+// DocumentKind defines model for DocumentKind.
+type DocumentKind string
+
+// DocumentTrial defines model for DocumentTrial.
+type DocumentTrial struct {
+	Changes       []TriedItem `json:"changes"`
+	Devices       int         `json:"devices"`
+	Fail          int         `json:"fail"`
+	More          int         `json:"more"`
+	Name          string      `json:"name"`
+	NotApplicable int         `json:"notApplicable"`
+	Pass          int         `json:"pass"`
+	Undecidable   int         `json:"undecidable"`
+	Warnings      []string    `json:"warnings"`
+}
+
+// DocumentTry defines model for DocumentTry.
+type DocumentTry struct {
+	File     *string `json:"file,omitempty"`
+	Selector *string `json:"selector,omitempty"`
+	Text     string  `json:"text"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	// Common Lines in it.
+	Common  int         `json:"common"`
+	Devices int         `json:"devices"`
+	Odd     []OddDevice `json:"odd"`
+	Slots   []DraftSlot `json:"slots"`
+
+	// Text The standard's file.
+	Text string `json:"text"`
+}
+
+// DraftSlot defines model for DraftSlot.
+type DraftSlot struct {
+	Distinct int          `json:"distinct"`
+	Line     string       `json:"line"`
+	Name     string       `json:"name"`
+	Type     string       `json:"type"`
+	Values   []ValueCount `json:"values"`
+}
+
+// Drift defines model for Drift.
+type Drift struct {
+	Account  *string    `json:"account,omitempty"`
+	Baseline *int       `json:"baseline,omitempty"`
+	Blessed  *time.Time `json:"blessed,omitempty"`
+	Changes  []int64    `json:"changes"`
+	Device   string     `json:"device"`
+	Far      string     `json:"far"`
+	Lines    int        `json:"lines"`
+	Newest   int        `json:"newest"`
+
+	// Ref The configuration.
+	Ref    string     `json:"ref"`
+	Remark *string    `json:"remark,omitempty"`
+	Since  *time.Time `json:"since,omitempty"`
+	Site   string     `json:"site"`
+	State  DriftState `json:"state"`
+}
+
+// DriftState defines model for Drift.State.
+type DriftState string
+
 // Enrolled defines model for Enrolled.
 type Enrolled struct {
 	Added      *bool     `json:"added,omitempty"`
@@ -1731,6 +2074,70 @@ type Enrolment struct {
 	// Telnet Try Telnet too where SSH does not answer.
 	Telnet *bool   `json:"telnet,omitempty"`
 	Via    *string `json:"via,omitempty"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	// Account Who made that change.
+	Account  *string    `json:"account,omitempty"`
+	Closed   *time.Time `json:"closed,omitempty"`
+	ClosedBy *int64     `json:"closedBy,omitempty"`
+
+	// ClosedIn The revision that mended it.
+	ClosedIn *string              `json:"closedIn,omitempty"`
+	Controls *map[string][]string `json:"controls,omitempty"`
+	Device   string               `json:"device"`
+
+	// Document policy:NAME, standard:NAME, baseline:DATASTORE
+	Document      string    `json:"document"`
+	First         time.Time `json:"first"`
+	Fix           *string   `json:"fix,omitempty"`
+	FixIsCommands *bool     `json:"fixIsCommands,omitempty"`
+
+	// Hash Of the document's version.
+	Hash   *string   `json:"hash,omitempty"`
+	Id     int64     `json:"id"`
+	Item   string    `json:"item"`
+	More   int       `json:"more"`
+	Name   string    `json:"name"`
+	Opened time.Time `json:"opened"`
+
+	// OpenedBy The change that it came by.
+	OpenedBy  *int64  `json:"openedBy,omitempty"`
+	Owner     *string `json:"owner,omitempty"`
+	Part      string  `json:"part"`
+	Proofs    []Proof `json:"proofs"`
+	Rationale *string `json:"rationale,omitempty"`
+
+	// Ref The revision that proves it.
+	Ref       string       `json:"ref"`
+	Reference *string      `json:"reference,omitempty"`
+	Remark    *string      `json:"remark,omitempty"`
+	Severity  Severity     `json:"severity"`
+	Site      string       `json:"site"`
+	State     FindingState `json:"state"`
+	Times     int          `json:"times"`
+	Title     string       `json:"title"`
+	Waiver    *Waiver      `json:"waiver,omitempty"`
+	Why       string       `json:"why"`
+}
+
+// FindingState defines model for Finding.State.
+type FindingState string
+
+// FindingNote defines model for FindingNote.
+type FindingNote struct {
+	Ids       []int64 `json:"ids"`
+	Owner     *string `json:"owner,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+	Remark    *string `json:"remark,omitempty"`
+}
+
+// FindingPage defines model for FindingPage.
+type FindingPage struct {
+	Items []Finding `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+	Total int       `json:"total"`
 }
 
 // Flap defines model for Flap.
@@ -1910,6 +2317,12 @@ type ImportReport struct {
 	Paused    int `json:"paused"`
 	Refused   int `json:"refused"`
 	Unchanged int `json:"unchanged"`
+}
+
+// ItemOutcome defines model for ItemOutcome.
+type ItemOutcome struct {
+	Item    string       `json:"item"`
+	Outcome AuditOutcome `json:"outcome"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -2231,6 +2644,27 @@ type NoticePage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// OddDevice defines model for OddDevice.
+type OddDevice struct {
+	Deviations []OddLine `json:"deviations"`
+	Device     string    `json:"device"`
+
+	// Weight The sum of how unusual its lines are, in bits.
+	Weight float32 `json:"weight"`
+}
+
+// OddLine defines model for OddLine.
+type OddLine struct {
+	Deviation Deviation `json:"deviation"`
+	Section   string    `json:"section"`
+
+	// Unusual Bits: 1 for what half of the devices have, 10 for one in a thousand.
+	Unusual float32 `json:"unusual"`
+
+	// With Devices that have it so.
+	With int `json:"with"`
+}
+
 // OldText defines model for OldText.
 type OldText struct {
 	// At When it was in force.
@@ -2327,6 +2761,17 @@ type ProblemCount struct {
 	// Since Of the longest.
 	Since time.Time `json:"since"`
 	Sites []string  `json:"sites"`
+}
+
+// Proof defines model for Proof.
+type Proof struct {
+	LastLine *int     `json:"lastLine,omitempty"`
+	Line     *int     `json:"line,omitempty"`
+	Path     []string `json:"path"`
+	Says     string   `json:"says"`
+
+	// Text The line, with secrets masked.
+	Text *string `json:"text,omitempty"`
 }
 
 // Question defines model for Question.
@@ -2573,12 +3018,44 @@ type ScheduleEdit struct {
 // ScheduleEditMissed defines model for ScheduleEdit.Missed.
 type ScheduleEditMissed string
 
+// Score defines model for Score.
+type Score struct {
+	Agreed      *int       `json:"agreed,omitempty"`
+	At          *time.Time `json:"at,omitempty"`
+	Failed      int        `json:"failed"`
+	Lines       *int       `json:"lines,omitempty"`
+	Name        string     `json:"name"`
+	Passed      int        `json:"passed"`
+	Share       float32    `json:"share"`
+	Undecidable int        `json:"undecidable"`
+}
+
+// Scores defines model for Scores.
+type Scores struct {
+	All   Score   `json:"all"`
+	By    []Score `json:"by"`
+	Trend []Score `json:"trend"`
+}
+
 // Section defines model for Section.
 type Section struct {
 	Depth    int    `json:"depth"`
 	Heading  string `json:"heading"`
 	LastLine int    `json:"lastLine"`
 	Line     int    `json:"line"`
+}
+
+// SectionComparison defines model for SectionComparison.
+type SectionComparison struct {
+	Agreed     int          `json:"agreed"`
+	Deviations []Deviation  `json:"deviations"`
+	Id         string       `json:"id"`
+	Lines      int          `json:"lines"`
+	More       int          `json:"more"`
+	Outcome    AuditOutcome `json:"outcome"`
+	Severity   Severity     `json:"severity"`
+	Title      string       `json:"title"`
+	Why        string       `json:"why"`
 }
 
 // SectionHits defines model for SectionHits.
@@ -2737,6 +3214,12 @@ type SiteFreshness struct {
 	Site   string          `json:"site"`
 }
 
+// SlotValues defines model for SlotValues.
+type SlotValues struct {
+	Device string            `json:"device"`
+	Values map[string]string `json:"values"`
+}
+
 // Source A ref, or a text with a name.
 type Source struct {
 	Name *string `json:"name,omitempty"`
@@ -2750,6 +3233,17 @@ type Source struct {
 type Span struct {
 	From int `json:"from"`
 	To   int `json:"to"`
+}
+
+// StandardComparison defines model for StandardComparison.
+type StandardComparison struct {
+	Agreed int `json:"agreed"`
+	Lines  int `json:"lines"`
+
+	// Rendered What the device should have.
+	Rendered string              `json:"rendered"`
+	Sections []SectionComparison `json:"sections"`
+	Standard string              `json:"standard"`
 }
 
 // Stats Lines that differ from the revision before.
@@ -2891,6 +3385,17 @@ type TriedCapture struct {
 	VolatileLines int    `json:"volatileLines"`
 }
 
+// TriedItem defines model for TriedItem.
+type TriedItem struct {
+	After    *AuditOutcome `json:"after,omitempty"`
+	Before   *AuditOutcome `json:"before,omitempty"`
+	Device   string        `json:"device"`
+	Item     string        `json:"item"`
+	Part     string        `json:"part"`
+	Severity *Severity     `json:"severity,omitempty"`
+	Why      string        `json:"why"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	Account string `json:"account"`
@@ -2913,6 +3418,12 @@ type Understood struct {
 	Sure   *bool      `json:"sure,omitempty"`
 	Text   string     `json:"text"`
 	Time   *time.Time `json:"time,omitempty"`
+}
+
+// ValueCount defines model for ValueCount.
+type ValueCount struct {
+	Count int    `json:"count"`
+	Value string `json:"value"`
 }
 
 // Vanishing defines model for Vanishing.
@@ -3038,6 +3549,35 @@ type VolatileTrial struct {
 	Zone  *string `json:"zone,omitempty"`
 }
 
+// Waiver defines model for Waiver.
+type Waiver struct {
+	Account  string      `json:"account"`
+	Approved string      `json:"approved"`
+	At       time.Time   `json:"at"`
+	Document string      `json:"document"`
+	Finding  *int64      `json:"finding,omitempty"`
+	Id       int64       `json:"id"`
+	Item     string      `json:"item"`
+	Reason   string      `json:"reason"`
+	Selector string      `json:"selector"`
+	State    WaiverState `json:"state"`
+	Until    time.Time   `json:"until"`
+}
+
+// WaiverState defines model for Waiver.State.
+type WaiverState string
+
+// WaiverEdit defines model for WaiverEdit.
+type WaiverEdit struct {
+	Approved string    `json:"approved"`
+	Document *string   `json:"document,omitempty"`
+	Finding  *int64    `json:"finding,omitempty"`
+	Item     *string   `json:"item,omitempty"`
+	Reason   string    `json:"reason"`
+	Selector *string   `json:"selector,omitempty"`
+	Until    time.Time `json:"until"`
+}
+
 // Why defines model for Why.
 type Why struct {
 	Why string `json:"why"`
@@ -3130,6 +3670,29 @@ type ListSurplusParams struct {
 	AllDays   *int `form:"allDays,omitempty" json:"allDays,omitempty"`
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
+
+// ListResultsParams defines parameters for ListResults.
+type ListResultsParams struct {
+	Device string  `form:"device" json:"device"`
+	At     *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ScoreAuditsParams defines parameters for ScoreAudits.
+type ScoreAuditsParams struct {
+	Selector *Selector            `form:"selector,omitempty" json:"selector,omitempty"`
+	By       *ScoreAuditsParamsBy `form:"by,omitempty" json:"by,omitempty"`
+	At       *string              `form:"at,omitempty" json:"at,omitempty"`
+	Days     *int                 `form:"days,omitempty" json:"days,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ScoreAuditsParamsBy defines parameters for ScoreAudits.
+type ScoreAuditsParamsBy string
 
 // DeleteBaselineParams defines parameters for DeleteBaseline.
 type DeleteBaselineParams struct {
@@ -3346,6 +3909,34 @@ type ListRevisionsParams struct {
 // ListRevisionsParamsDatastore defines parameters for ListRevisions.
 type ListRevisionsParamsDatastore string
 
+// ListDocumentsParams defines parameters for ListDocuments.
+type ListDocumentsParams struct {
+	Kind *DocumentKind `form:"kind,omitempty" json:"kind,omitempty"`
+}
+
+// ListDriftParams defines parameters for ListDrift.
+type ListDriftParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+}
+
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	Selector *Selector                `form:"selector,omitempty" json:"selector,omitempty"`
+	Document *string                  `form:"document,omitempty" json:"document,omitempty"`
+	Item     *string                  `form:"item,omitempty" json:"item,omitempty"`
+	Severity *Severity                `form:"severity,omitempty" json:"severity,omitempty"`
+	State    *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Control  *string                  `form:"control,omitempty" json:"control,omitempty"`
+	Owner    *string                  `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Cursor From the Link header of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListFindingsParamsState defines parameters for ListFindings.
+type ListFindingsParamsState string
+
 // CompareFleetParams defines parameters for CompareFleet.
 type CompareFleetParams struct {
 	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
@@ -3437,6 +4028,12 @@ type ListSignalsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CompareStandardParams defines parameters for CompareStandard.
+type CompareStandardParams struct {
+	Device   string  `form:"device" json:"device"`
+	Standard *string `form:"standard,omitempty" json:"standard,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -3457,6 +4054,9 @@ type ImportRevisionJSONRequestBody = OldText
 
 // AskNowJSONRequestBody defines body for AskNow for application/json ContentType.
 type AskNowJSONRequestBody = Asking
+
+// StartAuditJSONRequestBody defines body for StartAudit for application/json ContentType.
+type StartAuditJSONRequestBody = AuditRequest
 
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
@@ -3506,8 +4106,17 @@ type ReplaceDeviceJSONRequestBody = Replacement
 // TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
 type TryDialectJSONRequestBody = DialectTrial
 
+// SetDocumentJSONRequestBody defines body for SetDocument for application/json ContentType.
+type SetDocumentJSONRequestBody = DocumentEdit
+
+// TryDocumentJSONRequestBody defines body for TryDocument for application/json ContentType.
+type TryDocumentJSONRequestBody = DocumentTry
+
 // EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
 type EnrolJSONRequestBody = Enrolment
+
+// NoteFindingsJSONRequestBody defines body for NoteFindings for application/json ContentType.
+type NoteFindingsJSONRequestBody = FindingNote
 
 // SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
 type SetGroupJSONRequestBody = NewGroup
@@ -3584,6 +4193,12 @@ type TestSignalJSONRequestBody = SignalTrial
 // SetSiteJSONRequestBody defines body for SetSite for application/json ContentType.
 type SetSiteJSONRequestBody = NewSite
 
+// DeriveStandardJSONRequestBody defines body for DeriveStandard for application/json ContentType.
+type DeriveStandardJSONRequestBody = DeriveRequest
+
+// SetSlotValuesJSONRequestBody defines body for SetSlotValues for application/json ContentType.
+type SetSlotValuesJSONRequestBody = SlotValues
+
 // SetSubscriptionJSONRequestBody defines body for SetSubscription for application/json ContentType.
 type SetSubscriptionJSONRequestBody = SubscriptionEdit
 
@@ -3601,6 +4216,9 @@ type SetVerdictRuleJSONRequestBody = VerdictRuleEdit
 
 // SetVolatileJSONRequestBody defines body for SetVolatile for application/json ContentType.
 type SetVolatileJSONRequestBody = VolatileEdit
+
+// GrantWaiverJSONRequestBody defines body for GrantWaiver for application/json ContentType.
+type GrantWaiverJSONRequestBody = WaiverEdit
 
 // ImportWindowsJSONRequestBody defines body for ImportWindows for application/json ContentType.
 type ImportWindowsJSONRequestBody = Calendar
@@ -3780,6 +4398,20 @@ type ClientInterface interface {
 	//
 	// Asks devices at once whether they were changed.
 	AskNow(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartAuditWithBody performs a POST /audits (the `StartAudit` operationId) request,
+	// with any type of body and a specified content type.
+	StartAuditWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartAudit performs a POST /audits (the `StartAudit` operationId) request.
+	// Takes a body of the `application/json` content type.
+	StartAudit(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListResults performs a GET /audits/results (the `ListResults` operationId) request.
+	ListResults(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScoreAudits performs a GET /audits/scores (the `ScoreAudits` operationId) request.
+	ScoreAudits(ctx context.Context, params *ScoreAuditsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteBaseline performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 	DeleteBaseline(ctx context.Context, params *DeleteBaselineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4009,6 +4641,34 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDocuments performs a GET /documents (the `ListDocuments` operationId) request.
+	ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDocumentWithBody performs a PUT /documents/{kind} (the `SetDocument` operationId) request,
+	// with any type of body and a specified content type.
+	SetDocumentWithBody(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDocument performs a PUT /documents/{kind} (the `SetDocument` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetDocument(ctx context.Context, kind DocumentKind, body SetDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDocumentWithBody performs a POST /documents/{kind}/try (the `TryDocument` operationId) request,
+	// with any type of body and a specified content type.
+	TryDocumentWithBody(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDocument performs a POST /documents/{kind}/try (the `TryDocument` operationId) request.
+	// Takes a body of the `application/json` content type.
+	TryDocument(ctx context.Context, kind DocumentKind, body TryDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteDocument performs a DELETE /documents/{kind}/{name} (the `DeleteDocument` operationId) request.
+	DeleteDocument(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDocument performs a GET /documents/{kind}/{name} (the `GetDocument` operationId) request.
+	GetDocument(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDrift performs a GET /drift (the `ListDrift` operationId) request.
+	ListDrift(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EnrolWithBody performs a POST /enrol (the `Enrol` operationId) request,
 	// with any type of body and a specified content type.
 	EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4021,6 +4681,20 @@ type ClientInterface interface {
 	//
 	// Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFindings performs a GET /findings (the `ListFindings` operationId) request.
+	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NoteFindingsWithBody performs a POST /findings/note (the `NoteFindings` operationId) request,
+	// with any type of body and a specified content type.
+	NoteFindingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NoteFindings performs a POST /findings/note (the `NoteFindings` operationId) request.
+	// Takes a body of the `application/json` content type.
+	NoteFindings(ctx context.Context, body NoteFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFinding performs a GET /findings/{id} (the `GetFinding` operationId) request.
+	GetFinding(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareFleet performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
 	CompareFleet(ctx context.Context, params *CompareFleetParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4339,6 +5013,25 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	SetSite(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareStandard performs a GET /standards/compare (the `CompareStandard` operationId) request.
+	CompareStandard(ctx context.Context, params *CompareStandardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeriveStandardWithBody performs a POST /standards/derive (the `DeriveStandard` operationId) request,
+	// with any type of body and a specified content type.
+	DeriveStandardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeriveStandard performs a POST /standards/derive (the `DeriveStandard` operationId) request.
+	// Takes a body of the `application/json` content type.
+	DeriveStandard(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSlotValuesWithBody performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
+	// with any type of body and a specified content type.
+	SetSlotValuesWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSlotValues performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetSlotValues(ctx context.Context, name Name, body SetSlotValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSubscriptions performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
 	ListSubscriptions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -4414,6 +5107,20 @@ type ClientInterface interface {
 	// SetVolatile performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWaivers performs a GET /waivers (the `ListWaivers` operationId) request.
+	ListWaivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantWaiverWithBody performs a POST /waivers (the `GrantWaiver` operationId) request,
+	// with any type of body and a specified content type.
+	GrantWaiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantWaiver performs a POST /waivers (the `GrantWaiver` operationId) request.
+	// Takes a body of the `application/json` content type.
+	GrantWaiver(ctx context.Context, body GrantWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeWaiver performs a DELETE /waivers/{id} (the `RevokeWaiver` operationId) request.
+	RevokeWaiver(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWindows performs a GET /windows (the `ListWindows` operationId) request.
 	ListWindows(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4800,6 +5507,60 @@ func (c *Client) AskNowWithBody(ctx context.Context, contentType string, body io
 // Asks devices at once whether they were changed.
 func (c *Client) AskNow(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskNowRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartAuditWithBody performs a POST /audits (the `StartAudit` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) StartAuditWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartAuditRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartAudit performs a POST /audits (the `StartAudit` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) StartAudit(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartAuditRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListResults performs a GET /audits/results (the `ListResults` operationId) request.
+func (c *Client) ListResults(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListResultsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScoreAudits performs a GET /audits/scores (the `ScoreAudits` operationId) request.
+func (c *Client) ScoreAudits(ctx context.Context, params *ScoreAuditsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScoreAuditsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5638,6 +6399,114 @@ func (c *Client) TryDialect(ctx context.Context, body TryDialectJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// ListDocuments performs a GET /documents (the `ListDocuments` operationId) request.
+func (c *Client) ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDocumentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDocumentWithBody performs a PUT /documents/{kind} (the `SetDocument` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetDocumentWithBody(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDocumentRequestWithBody(c.Server, kind, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDocument performs a PUT /documents/{kind} (the `SetDocument` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetDocument(ctx context.Context, kind DocumentKind, body SetDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDocumentRequest(c.Server, kind, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDocumentWithBody performs a POST /documents/{kind}/try (the `TryDocument` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) TryDocumentWithBody(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDocumentRequestWithBody(c.Server, kind, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDocument performs a POST /documents/{kind}/try (the `TryDocument` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) TryDocument(ctx context.Context, kind DocumentKind, body TryDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDocumentRequest(c.Server, kind, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteDocument performs a DELETE /documents/{kind}/{name} (the `DeleteDocument` operationId) request.
+func (c *Client) DeleteDocument(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteDocumentRequest(c.Server, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDocument performs a GET /documents/{kind}/{name} (the `GetDocument` operationId) request.
+func (c *Client) GetDocument(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDocumentRequest(c.Server, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrift performs a GET /drift (the `ListDrift` operationId) request.
+func (c *Client) ListDrift(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDriftRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // EnrolWithBody performs a POST /enrol (the `Enrol` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5671,6 +6540,60 @@ func (c *Client) Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditor
 // Server-Sent Events. The event's name says which schema its data has; round-started, visit-ended and round-ended have RoundEvent, change has ChangeEvent, notice has NoticeEvent.
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFindings performs a GET /findings (the `ListFindings` operationId) request.
+func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NoteFindingsWithBody performs a POST /findings/note (the `NoteFindings` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) NoteFindingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNoteFindingsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NoteFindings performs a POST /findings/note (the `NoteFindings` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) NoteFindings(ctx context.Context, body NoteFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNoteFindingsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFinding performs a GET /findings/{id} (the `GetFinding` operationId) request.
+func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFindingRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6838,6 +7761,75 @@ func (c *Client) SetSite(ctx context.Context, name Name, body SetSiteJSONRequest
 	return c.Client.Do(req)
 }
 
+// CompareStandard performs a GET /standards/compare (the `CompareStandard` operationId) request.
+func (c *Client) CompareStandard(ctx context.Context, params *CompareStandardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareStandardRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeriveStandardWithBody performs a POST /standards/derive (the `DeriveStandard` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) DeriveStandardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeriveStandardRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeriveStandard performs a POST /standards/derive (the `DeriveStandard` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) DeriveStandard(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeriveStandardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSlotValuesWithBody performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetSlotValuesWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSlotValuesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSlotValues performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetSlotValues(ctx context.Context, name Name, body SetSlotValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSlotValuesRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSubscriptions performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
 func (c *Client) ListSubscriptions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSubscriptionsRequest(c.Server)
@@ -7104,6 +8096,60 @@ func (c *Client) SetVolatileWithBody(ctx context.Context, name Name, contentType
 // Takes a body of the `application/json` content type.
 func (c *Client) SetVolatile(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetVolatileRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWaivers performs a GET /waivers (the `ListWaivers` operationId) request.
+func (c *Client) ListWaivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWaiversRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantWaiverWithBody performs a POST /waivers (the `GrantWaiver` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) GrantWaiverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantWaiverRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantWaiver performs a POST /waivers (the `GrantWaiver` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) GrantWaiver(ctx context.Context, body GrantWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantWaiverRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeWaiver performs a DELETE /waivers/{id} (the `RevokeWaiver` operationId) request.
+func (c *Client) RevokeWaiver(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeWaiverRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -7945,6 +8991,222 @@ func NewAskNowRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStartAuditRequest calls the generic StartAudit builder with application/json body
+func NewStartAuditRequest(server string, body StartAuditJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartAuditRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartAuditRequestWithBody constructs an http.Request for the StartAudit method, with any body, and a specified content type
+func NewStartAuditRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListResultsRequest constructs an http.Request for the ListResults method
+func NewListResultsRequest(server string, params *ListResultsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audits/results")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewScoreAuditsRequest constructs an http.Request for the ScoreAudits method
+func NewScoreAuditsRequest(server string, params *ScoreAuditsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audits/scores")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -10429,6 +11691,290 @@ func NewTryDialectRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewListDocumentsRequest constructs an http.Request for the ListDocuments method
+func NewListDocumentsRequest(server string, params *ListDocumentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/documents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDocumentRequest calls the generic SetDocument builder with application/json body
+func NewSetDocumentRequest(server string, kind DocumentKind, body SetDocumentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDocumentRequestWithBody(server, kind, "application/json", bodyReader)
+}
+
+// NewSetDocumentRequestWithBody constructs an http.Request for the SetDocument method, with any body, and a specified content type
+func NewSetDocumentRequestWithBody(server string, kind DocumentKind, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/documents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryDocumentRequest calls the generic TryDocument builder with application/json body
+func NewTryDocumentRequest(server string, kind DocumentKind, body TryDocumentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDocumentRequestWithBody(server, kind, "application/json", bodyReader)
+}
+
+// NewTryDocumentRequestWithBody constructs an http.Request for the TryDocument method, with any body, and a specified content type
+func NewTryDocumentRequestWithBody(server string, kind DocumentKind, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/documents/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteDocumentRequest constructs an http.Request for the DeleteDocument method
+func NewDeleteDocumentRequest(server string, kind DocumentKind, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/documents/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDocumentRequest constructs an http.Request for the GetDocument method
+func NewGetDocumentRequest(server string, kind DocumentKind, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/documents/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDriftRequest constructs an http.Request for the ListDrift method
+func NewListDriftRequest(server string, params *ListDriftParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drift")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewEnrolRequest calls the generic Enrol builder with application/json body
 func NewEnrolRequest(server string, body EnrolJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10479,6 +12025,230 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFindingsRequest constructs an http.Request for the ListFindings method
+func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Document != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "document", *params.Document, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Item != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "item", *params.Item, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Control != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "control", *params.Control, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Owner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNoteFindingsRequest calls the generic NoteFindings builder with application/json body
+func NewNoteFindingsRequest(server string, body NoteFindingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNoteFindingsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewNoteFindingsRequestWithBody constructs an http.Request for the NoteFindings method, with any body, and a specified content type
+func NewNoteFindingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/note")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFindingRequest constructs an http.Request for the GetFinding method
+func NewGetFindingRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13059,6 +14829,155 @@ func NewSetSiteRequestWithBody(server string, name Name, contentType string, bod
 	return req, nil
 }
 
+// NewCompareStandardRequest constructs an http.Request for the CompareStandard method
+func NewCompareStandardRequest(server string, params *CompareStandardParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/standards/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Standard != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "standard", *params.Standard, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeriveStandardRequest calls the generic DeriveStandard builder with application/json body
+func NewDeriveStandardRequest(server string, body DeriveStandardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDeriveStandardRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDeriveStandardRequestWithBody constructs an http.Request for the DeriveStandard method, with any body, and a specified content type
+func NewDeriveStandardRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/standards/derive")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSetSlotValuesRequest calls the generic SetSlotValues builder with application/json body
+func NewSetSlotValuesRequest(server string, name Name, body SetSlotValuesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSlotValuesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSlotValuesRequestWithBody constructs an http.Request for the SetSlotValues method, with any body, and a specified content type
+func NewSetSlotValuesRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/standards/%s/values", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSubscriptionsRequest constructs an http.Request for the ListSubscriptions method
 func NewListSubscriptionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -13564,6 +15483,107 @@ func NewSetVolatileRequestWithBody(server string, name Name, contentType string,
 	return req, nil
 }
 
+// NewListWaiversRequest constructs an http.Request for the ListWaivers method
+func NewListWaiversRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGrantWaiverRequest calls the generic GrantWaiver builder with application/json body
+func NewGrantWaiverRequest(server string, body GrantWaiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGrantWaiverRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGrantWaiverRequestWithBody constructs an http.Request for the GrantWaiver method, with any body, and a specified content type
+func NewGrantWaiverRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeWaiverRequest constructs an http.Request for the RevokeWaiver method
+func NewRevokeWaiverRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waivers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWindowsRequest constructs an http.Request for the ListWindows method
 func NewListWindowsRequest(server string) (*http.Request, error) {
 	var err error
@@ -13922,6 +15942,26 @@ type ClientWithResponsesInterface interface {
 	// Asks devices at once whether they were changed.
 	AskNowWithResponse(ctx context.Context, body AskNowJSONRequestBody, reqEditors ...RequestEditorFn) (*AskNowResponse, error)
 
+	// StartAuditWithBodyWithResponse performs a POST /audits (the `StartAudit` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	StartAuditWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartAuditResponse, error)
+
+	// StartAuditWithResponse performs a POST /audits (the `StartAudit` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	StartAuditWithResponse(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*StartAuditResponse, error)
+
+	// ListResultsWithResponse performs a GET /audits/results (the `ListResults` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListResultsWithResponse(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*ListResultsResponse, error)
+
+	// ScoreAuditsWithResponse performs a GET /audits/scores (the `ScoreAudits` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ScoreAuditsWithResponse(ctx context.Context, params *ScoreAuditsParams, reqEditors ...RequestEditorFn) (*ScoreAuditsResponse, error)
+
 	// DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14238,6 +16278,46 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
 
+	// ListDocumentsWithResponse performs a GET /documents (the `ListDocuments` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDocumentsWithResponse(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*ListDocumentsResponse, error)
+
+	// SetDocumentWithBodyWithResponse performs a PUT /documents/{kind} (the `SetDocument` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetDocumentWithBodyWithResponse(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDocumentResponse, error)
+
+	// SetDocumentWithResponse performs a PUT /documents/{kind} (the `SetDocument` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetDocumentWithResponse(ctx context.Context, kind DocumentKind, body SetDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDocumentResponse, error)
+
+	// TryDocumentWithBodyWithResponse performs a POST /documents/{kind}/try (the `TryDocument` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TryDocumentWithBodyWithResponse(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDocumentResponse, error)
+
+	// TryDocumentWithResponse performs a POST /documents/{kind}/try (the `TryDocument` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	TryDocumentWithResponse(ctx context.Context, kind DocumentKind, body TryDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDocumentResponse, error)
+
+	// DeleteDocumentWithResponse performs a DELETE /documents/{kind}/{name} (the `DeleteDocument` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteDocumentWithResponse(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*DeleteDocumentResponse, error)
+
+	// GetDocumentWithResponse performs a GET /documents/{kind}/{name} (the `GetDocument` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetDocumentWithResponse(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*GetDocumentResponse, error)
+
+	// ListDriftWithResponse performs a GET /drift (the `ListDrift` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDriftWithResponse(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error)
+
 	// EnrolWithBodyWithResponse performs a POST /enrol (the `Enrol` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -14254,6 +16334,26 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// ListFindingsWithResponse performs a GET /findings (the `ListFindings` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
+
+	// NoteFindingsWithBodyWithResponse performs a POST /findings/note (the `NoteFindings` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	NoteFindingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NoteFindingsResponse, error)
+
+	// NoteFindingsWithResponse performs a POST /findings/note (the `NoteFindings` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	NoteFindingsWithResponse(ctx context.Context, body NoteFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*NoteFindingsResponse, error)
+
+	// GetFindingWithResponse performs a GET /findings/{id} (the `GetFinding` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetFindingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetFindingResponse, error)
 
 	// CompareFleetWithResponse performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
 	//
@@ -14690,6 +16790,31 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetSiteWithResponse(ctx context.Context, name Name, body SetSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSiteResponse, error)
 
+	// CompareStandardWithResponse performs a GET /standards/compare (the `CompareStandard` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CompareStandardWithResponse(ctx context.Context, params *CompareStandardParams, reqEditors ...RequestEditorFn) (*CompareStandardResponse, error)
+
+	// DeriveStandardWithBodyWithResponse performs a POST /standards/derive (the `DeriveStandard` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeriveStandardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DeriveStandardResponse, error)
+
+	// DeriveStandardWithResponse performs a POST /standards/derive (the `DeriveStandard` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	DeriveStandardWithResponse(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*DeriveStandardResponse, error)
+
+	// SetSlotValuesWithBodyWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetSlotValuesWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSlotValuesResponse, error)
+
+	// SetSlotValuesWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetSlotValuesWithResponse(ctx context.Context, name Name, body SetSlotValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSlotValuesResponse, error)
+
 	// ListSubscriptionsWithResponse performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14793,6 +16918,26 @@ type ClientWithResponsesInterface interface {
 	// SetVolatileWithResponse performs a PUT /volatiles/{name} (the `SetVolatile` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetVolatileWithResponse(ctx context.Context, name Name, body SetVolatileJSONRequestBody, reqEditors ...RequestEditorFn) (*SetVolatileResponse, error)
+
+	// ListWaiversWithResponse performs a GET /waivers (the `ListWaivers` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListWaiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaiversResponse, error)
+
+	// GrantWaiverWithBodyWithResponse performs a POST /waivers (the `GrantWaiver` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GrantWaiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantWaiverResponse, error)
+
+	// GrantWaiverWithResponse performs a POST /waivers (the `GrantWaiver` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	GrantWaiverWithResponse(ctx context.Context, body GrantWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantWaiverResponse, error)
+
+	// RevokeWaiverWithResponse performs a DELETE /waivers/{id} (the `RevokeWaiver` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RevokeWaiverWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error)
 
 	// ListWindowsWithResponse performs a GET /windows (the `ListWindows` operationId) request.
 	//
@@ -15749,6 +17894,150 @@ func (r AskNowResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AskNowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartAuditResponse) GetJSON200() *AuditRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListResultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AuditResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListResultsResponse) GetJSON200() *[]AuditResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListResultsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListResultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListResultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListResultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListResultsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ScoreAuditsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Scores
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ScoreAuditsResponse) GetJSON200() *Scores {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ScoreAuditsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ScoreAuditsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ScoreAuditsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ScoreAuditsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ScoreAuditsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17811,6 +20100,287 @@ func (r TryDialectResponse) ContentType() string {
 	return ""
 }
 
+type ListDocumentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Document
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDocumentsResponse) GetJSON200() *[]Document {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDocumentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDocumentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDocumentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDocumentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDocumentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Document
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDocumentResponse) GetJSON200() *Document {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DocumentTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDocumentResponse) GetJSON200() *DocumentTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Document
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDocumentResponse) GetJSON200() *Document {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Drift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDriftResponse) GetJSON200() *[]Drift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EnrolResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17894,6 +20464,143 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFindingsResponse) GetJSON200() *FindingPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NoteFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NoteFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NoteFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NoteFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NoteFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NoteFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFindingResponse) GetJSON200() *Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFindingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFindingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20634,6 +23341,143 @@ func (r SetSiteResponse) ContentType() string {
 	return ""
 }
 
+type CompareStandardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StandardComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareStandardResponse) GetJSON200() *StandardComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareStandardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareStandardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareStandardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareStandardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareStandardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeriveStandardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DeriveStandardResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeriveStandardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeriveStandardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeriveStandardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeriveStandardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeriveStandardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSlotValuesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSlotValuesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSlotValuesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSlotValuesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSlotValuesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSlotValuesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSubscriptionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21250,6 +24094,143 @@ func (r SetVolatileResponse) ContentType() string {
 	return ""
 }
 
+type ListWaiversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Waiver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWaiversResponse) GetJSON200() *[]Waiver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWaiversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWaiversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWaiversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWaiversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWaiversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GrantWaiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Waiver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GrantWaiverResponse) GetJSON200() *Waiver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GrantWaiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GrantWaiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GrantWaiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GrantWaiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GrantWaiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeWaiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeWaiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeWaiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeWaiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeWaiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeWaiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWindowsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21768,6 +24749,50 @@ func (c *ClientWithResponses) AskNowWithResponse(ctx context.Context, body AskNo
 		return nil, err
 	}
 	return ParseAskNowResponse(rsp)
+}
+
+// StartAuditWithBodyWithResponse performs a POST /audits (the `StartAudit` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartAuditWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartAuditResponse, error) {
+	rsp, err := c.StartAuditWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartAuditResponse(rsp)
+}
+
+// StartAuditWithResponse performs a POST /audits (the `StartAudit` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartAuditWithResponse(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*StartAuditResponse, error) {
+	rsp, err := c.StartAudit(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartAuditResponse(rsp)
+}
+
+// ListResultsWithResponse performs a GET /audits/results (the `ListResults` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListResultsWithResponse(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*ListResultsResponse, error) {
+	rsp, err := c.ListResults(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListResultsResponse(rsp)
+}
+
+// ScoreAuditsWithResponse performs a GET /audits/scores (the `ScoreAudits` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ScoreAuditsWithResponse(ctx context.Context, params *ScoreAuditsParams, reqEditors ...RequestEditorFn) (*ScoreAuditsResponse, error) {
+	rsp, err := c.ScoreAudits(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScoreAuditsResponse(rsp)
 }
 
 // DeleteBaselineWithResponse performs a DELETE /baseline (the `DeleteBaseline` operationId) request.
@@ -22446,6 +25471,94 @@ func (c *ClientWithResponses) TryDialectWithResponse(ctx context.Context, body T
 	return ParseTryDialectResponse(rsp)
 }
 
+// ListDocumentsWithResponse performs a GET /documents (the `ListDocuments` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDocumentsWithResponse(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*ListDocumentsResponse, error) {
+	rsp, err := c.ListDocuments(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDocumentsResponse(rsp)
+}
+
+// SetDocumentWithBodyWithResponse performs a PUT /documents/{kind} (the `SetDocument` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDocumentWithBodyWithResponse(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDocumentResponse, error) {
+	rsp, err := c.SetDocumentWithBody(ctx, kind, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDocumentResponse(rsp)
+}
+
+// SetDocumentWithResponse performs a PUT /documents/{kind} (the `SetDocument` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDocumentWithResponse(ctx context.Context, kind DocumentKind, body SetDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDocumentResponse, error) {
+	rsp, err := c.SetDocument(ctx, kind, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDocumentResponse(rsp)
+}
+
+// TryDocumentWithBodyWithResponse performs a POST /documents/{kind}/try (the `TryDocument` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryDocumentWithBodyWithResponse(ctx context.Context, kind DocumentKind, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDocumentResponse, error) {
+	rsp, err := c.TryDocumentWithBody(ctx, kind, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDocumentResponse(rsp)
+}
+
+// TryDocumentWithResponse performs a POST /documents/{kind}/try (the `TryDocument` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TryDocumentWithResponse(ctx context.Context, kind DocumentKind, body TryDocumentJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDocumentResponse, error) {
+	rsp, err := c.TryDocument(ctx, kind, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDocumentResponse(rsp)
+}
+
+// DeleteDocumentWithResponse performs a DELETE /documents/{kind}/{name} (the `DeleteDocument` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteDocumentWithResponse(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*DeleteDocumentResponse, error) {
+	rsp, err := c.DeleteDocument(ctx, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteDocumentResponse(rsp)
+}
+
+// GetDocumentWithResponse performs a GET /documents/{kind}/{name} (the `GetDocument` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetDocumentWithResponse(ctx context.Context, kind DocumentKind, name Name, reqEditors ...RequestEditorFn) (*GetDocumentResponse, error) {
+	rsp, err := c.GetDocument(ctx, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDocumentResponse(rsp)
+}
+
+// ListDriftWithResponse performs a GET /drift (the `ListDrift` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDriftWithResponse(ctx context.Context, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error) {
+	rsp, err := c.ListDrift(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDriftResponse(rsp)
+}
+
 // EnrolWithBodyWithResponse performs a POST /enrol (the `Enrol` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -22479,6 +25592,50 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// ListFindingsWithResponse performs a GET /findings (the `ListFindings` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error) {
+	rsp, err := c.ListFindings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFindingsResponse(rsp)
+}
+
+// NoteFindingsWithBodyWithResponse performs a POST /findings/note (the `NoteFindings` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NoteFindingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NoteFindingsResponse, error) {
+	rsp, err := c.NoteFindingsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNoteFindingsResponse(rsp)
+}
+
+// NoteFindingsWithResponse performs a POST /findings/note (the `NoteFindings` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) NoteFindingsWithResponse(ctx context.Context, body NoteFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*NoteFindingsResponse, error) {
+	rsp, err := c.NoteFindings(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNoteFindingsResponse(rsp)
+}
+
+// GetFindingWithResponse performs a GET /findings/{id} (the `GetFinding` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetFindingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetFindingResponse, error) {
+	rsp, err := c.GetFinding(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFindingResponse(rsp)
 }
 
 // CompareFleetWithResponse performs a GET /fleet/comparison (the `CompareFleet` operationId) request.
@@ -23420,6 +26577,61 @@ func (c *ClientWithResponses) SetSiteWithResponse(ctx context.Context, name Name
 	return ParseSetSiteResponse(rsp)
 }
 
+// CompareStandardWithResponse performs a GET /standards/compare (the `CompareStandard` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CompareStandardWithResponse(ctx context.Context, params *CompareStandardParams, reqEditors ...RequestEditorFn) (*CompareStandardResponse, error) {
+	rsp, err := c.CompareStandard(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareStandardResponse(rsp)
+}
+
+// DeriveStandardWithBodyWithResponse performs a POST /standards/derive (the `DeriveStandard` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeriveStandardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DeriveStandardResponse, error) {
+	rsp, err := c.DeriveStandardWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeriveStandardResponse(rsp)
+}
+
+// DeriveStandardWithResponse performs a POST /standards/derive (the `DeriveStandard` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeriveStandardWithResponse(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*DeriveStandardResponse, error) {
+	rsp, err := c.DeriveStandard(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeriveStandardResponse(rsp)
+}
+
+// SetSlotValuesWithBodyWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSlotValuesWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSlotValuesResponse, error) {
+	rsp, err := c.SetSlotValuesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSlotValuesResponse(rsp)
+}
+
+// SetSlotValuesWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetSlotValuesWithResponse(ctx context.Context, name Name, body SetSlotValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSlotValuesResponse, error) {
+	rsp, err := c.SetSlotValues(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSlotValuesResponse(rsp)
+}
+
 // ListSubscriptionsWithResponse performs a GET /subscriptions (the `ListSubscriptions` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23642,6 +26854,50 @@ func (c *ClientWithResponses) SetVolatileWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseSetVolatileResponse(rsp)
+}
+
+// ListWaiversWithResponse performs a GET /waivers (the `ListWaivers` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListWaiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaiversResponse, error) {
+	rsp, err := c.ListWaivers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWaiversResponse(rsp)
+}
+
+// GrantWaiverWithBodyWithResponse performs a POST /waivers (the `GrantWaiver` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GrantWaiverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantWaiverResponse, error) {
+	rsp, err := c.GrantWaiverWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantWaiverResponse(rsp)
+}
+
+// GrantWaiverWithResponse performs a POST /waivers (the `GrantWaiver` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GrantWaiverWithResponse(ctx context.Context, body GrantWaiverJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantWaiverResponse, error) {
+	rsp, err := c.GrantWaiver(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantWaiverResponse(rsp)
+}
+
+// RevokeWaiverWithResponse performs a DELETE /waivers/{id} (the `RevokeWaiver` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RevokeWaiverWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeWaiverResponse, error) {
+	rsp, err := c.RevokeWaiver(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeWaiverResponse(rsp)
 }
 
 // ListWindowsWithResponse performs a GET /windows (the `ListWindows` operationId) request.
@@ -24341,6 +27597,105 @@ func ParseAskNowResponse(rsp *http.Response) (*AskNowResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Asked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartAuditResponse parses an HTTP response from a StartAuditWithResponse call
+func ParseStartAuditResponse(rsp *http.Response) (*StartAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListResultsResponse parses an HTTP response from a ListResultsWithResponse call
+func ParseListResultsResponse(rsp *http.Response) (*ListResultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListResultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AuditResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseScoreAuditsResponse parses an HTTP response from a ScoreAuditsWithResponse call
+func ParseScoreAuditsResponse(rsp *http.Response) (*ScoreAuditsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ScoreAuditsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Scores
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -25817,6 +29172,200 @@ func ParseTryDialectResponse(rsp *http.Response) (*TryDialectResponse, error) {
 	return response, nil
 }
 
+// ParseListDocumentsResponse parses an HTTP response from a ListDocumentsWithResponse call
+func ParseListDocumentsResponse(rsp *http.Response) (*ListDocumentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDocumentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Document
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDocumentResponse parses an HTTP response from a SetDocumentWithResponse call
+func ParseSetDocumentResponse(rsp *http.Response) (*SetDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Document
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryDocumentResponse parses an HTTP response from a TryDocumentWithResponse call
+func ParseTryDocumentResponse(rsp *http.Response) (*TryDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DocumentTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteDocumentResponse parses an HTTP response from a DeleteDocumentWithResponse call
+func ParseDeleteDocumentResponse(rsp *http.Response) (*DeleteDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDocumentResponse parses an HTTP response from a GetDocumentWithResponse call
+func ParseGetDocumentResponse(rsp *http.Response) (*GetDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Document
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDriftResponse parses an HTTP response from a ListDriftWithResponse call
+func ParseListDriftResponse(rsp *http.Response) (*ListDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Drift
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseEnrolResponse parses an HTTP response from a EnrolWithResponse call
 func ParseEnrolResponse(rsp *http.Response) (*EnrolResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25864,6 +29413,101 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFindingsResponse parses an HTTP response from a ListFindingsWithResponse call
+func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNoteFindingsResponse parses an HTTP response from a NoteFindingsWithResponse call
+func ParseNoteFindingsResponse(rsp *http.Response) (*NoteFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NoteFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFindingResponse parses an HTTP response from a GetFindingWithResponse call
+func ParseGetFindingResponse(rsp *http.Response) (*GetFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -27800,6 +31444,101 @@ func ParseSetSiteResponse(rsp *http.Response) (*SetSiteResponse, error) {
 	return response, nil
 }
 
+// ParseCompareStandardResponse parses an HTTP response from a CompareStandardWithResponse call
+func ParseCompareStandardResponse(rsp *http.Response) (*CompareStandardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareStandardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StandardComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeriveStandardResponse parses an HTTP response from a DeriveStandardWithResponse call
+func ParseDeriveStandardResponse(rsp *http.Response) (*DeriveStandardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeriveStandardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSlotValuesResponse parses an HTTP response from a SetSlotValuesWithResponse call
+func ParseSetSlotValuesResponse(rsp *http.Response) (*SetSlotValuesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSlotValuesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSubscriptionsResponse parses an HTTP response from a ListSubscriptionsWithResponse call
 func ParseListSubscriptionsResponse(rsp *http.Response) (*ListSubscriptionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28210,6 +31949,101 @@ func ParseSetVolatileResponse(rsp *http.Response) (*SetVolatileResponse, error) 
 	}
 
 	response := &SetVolatileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWaiversResponse parses an HTTP response from a ListWaiversWithResponse call
+func ParseListWaiversResponse(rsp *http.Response) (*ListWaiversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWaiversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Waiver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGrantWaiverResponse parses an HTTP response from a GrantWaiverWithResponse call
+func ParseGrantWaiverResponse(rsp *http.Response) (*GrantWaiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GrantWaiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Waiver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeWaiverResponse parses an HTTP response from a RevokeWaiverWithResponse call
+func ParseRevokeWaiverResponse(rsp *http.Response) (*RevokeWaiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeWaiverResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -69,8 +69,8 @@ func clash(key string, offers []Offered, list []int, own int, unique bool) strin
 }
 
 func (r *Rule) isUnique() bool {
-	if r.general != nil {
-		return r.general.Unique != ""
+	if r.general != nil && r.general.Unique != "" {
+		return true
 	}
 	for _, c := range r.on {
 		if c.Unique != "" {

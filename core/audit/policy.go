@@ -71,7 +71,7 @@ type Rule struct {
 	Line             int               // in the file
 	Hash             string            // of what it says: another one is another version
 
-	general  *Check // for every platform, with neutral names
+	general  *Check // for every platform, with neutral names, where on has none
 	on       map[string]*Check
 	keeping  *Keeping
 	examples []Example
@@ -106,6 +106,7 @@ type Check struct {
 	Count     *Count
 	Let       map[string]string
 	Expect    string
+	Says      string // what is wrong where Expect does not hold
 	Unique    string
 	Agree     *Agree
 	Undefined []string // kinds of name that must be defined where they are used
@@ -302,22 +303,14 @@ func (r *Rule) write(doc *form.Document, at []string) {
 			}
 		}
 	}
-	kinds := 0
 	if r.general != nil {
-		kinds++
 		check(r.general, slices.Concat(at, []string{"check"}))
 	}
-	if r.keeping != nil {
-		kinds++
+	for platform, c := range r.on {
+		check(c, slices.Concat(at, []string{"on", platform}))
 	}
-	if len(r.on) > 0 {
-		kinds++
-		for platform, c := range r.on {
-			check(c, slices.Concat(at, []string{"on", platform}))
-		}
-	}
-	if kinds != 1 {
-		doc.Complain(at, "exactly one of 'check', 'on' and 'keeping' says what has to hold")
+	if (r.general != nil || len(r.on) > 0) == (r.keeping != nil) {
+		doc.Complain(at, "either 'keeping' says what has to hold, or 'check' for every platform and 'on' for those where it is otherwise")
 	}
 }
 
@@ -369,10 +362,10 @@ func (p *Policy) Platforms(name string, known dialect.Set) error {
 
 // checkFor is what a rule asks of a platform; nil where it has no syntax for it.
 func (r *Rule) checkFor(platform string) *Check {
-	if r.general != nil {
-		return r.general
+	if c := r.on[platform]; c != nil {
+		return c
 	}
-	return r.on[platform]
+	return r.general
 }
 
 func (s Severity) rank() int { return slices.Index(Severities, s) }

@@ -60,6 +60,11 @@ type wanted struct {
 	shared  []string // names that it captures and the sections do too
 }
 
+// said is a pattern for a person.
+func (w *wanted) said() string {
+	return strings.TrimPrefix(strings.TrimPrefix(w.source, "> "), "@")
+}
+
 // compiled is a check with its patterns and expressions understood.
 type compiled struct {
 	*Check
@@ -82,6 +87,7 @@ type compiled struct {
 type names struct {
 	kind          string
 	defined, used []wanted
+	always        map[string]bool
 	unused        bool // what is asked: that each is used; else that each is defined
 }
 
@@ -184,7 +190,10 @@ func compile(r *Rule, c *Check, d *dialect.Dialect) (*compiled, error) {
 					continue
 				}
 				found = true
-				n := names{kind: ref.Name, unused: asked.unused}
+				n := names{kind: ref.Name, unused: asked.unused, always: map[string]bool{}}
+				for _, name := range ref.Always {
+					n.always[name] = true
+				}
 				for _, p := range ref.Defined {
 					n.defined = append(n.defined, wanted{pattern: p, source: p.String(), up: -1})
 				}

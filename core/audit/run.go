@@ -125,7 +125,7 @@ func (r *Result) keeping(k *Keeping, in Input) {
 		}
 	case "judged":
 		if in.Kept.OldestOpen > int64(k.Older.Seconds()) {
-			bad = fmt.Sprintf("%s without a verdict, the oldest since %s", said(in.Kept.OpenChanges, "change is", "changes are"), days(in.Kept.OldestOpen))
+			bad = fmt.Sprintf("%s for a verdict; the oldest was found %s ago", said(in.Kept.OpenChanges, "change waits", "changes wait"), days(in.Kept.OldestOpen))
 		}
 	}
 	if bad != "" {
@@ -168,13 +168,13 @@ const most = 20_000
 func (r *run) all() {
 	for i, w := range r.c.ifHas {
 		if len(r.hits[w.at]) == 0 {
-			r.Outcome, r.Why = NotApplicable, "there is no "+r.c.ifHas[i].source
+			r.Outcome, r.Why = NotApplicable, "there is no "+r.c.ifHas[i].said()
 			return
 		}
 	}
 	for i, w := range r.c.ifLacks {
 		if len(r.hits[w.at]) > 0 {
-			r.Outcome, r.Why = NotApplicable, "there is "+r.c.ifLacks[i].source
+			r.Outcome, r.Why = NotApplicable, "there is "+r.c.ifLacks[i].said()
 			return
 		}
 	}
@@ -403,7 +403,7 @@ func (r *run) proof(n *config.Node, says string) Proof {
 func (r *run) one(s *section) {
 	for _, w := range r.c.require {
 		if len(r.found(s, w)) == 0 {
-			r.fail(r.place(s, "lacks "+strings.TrimPrefix(w.source, "> ")))
+			r.fail(r.place(s, "lacks "+w.said()))
 		}
 	}
 	for _, w := range r.c.forbid {
@@ -419,7 +419,7 @@ func (r *run) one(s *section) {
 	}
 	if c := r.c.Count; c != nil {
 		n := len(r.found(s, *r.c.count))
-		what := strings.TrimPrefix(c.Of, "> ")
+		what := r.c.count.said()
 		switch {
 		case c.AtLeast != nil && n < *c.AtLeast:
 			r.fail(r.place(s, fmt.Sprintf("has %d of %s; at least %d have to be there", n, what, *c.AtLeast)))
@@ -444,7 +444,10 @@ func (r *run) one(s *section) {
 
 // unexpected proves an expression that does not hold by what it looked at.
 func (r *run) unexpected(s *section) {
-	says := "does not hold: " + r.c.Expect
+	says := r.c.Says
+	if says == "" {
+		says = "does not hold: " + r.c.Expect
+	}
 	var nodes []*config.Node
 	for _, n := range r.c.letNames {
 		for _, m := range r.found(s, r.c.let[n]) {
@@ -467,7 +470,7 @@ func (r *run) exactly(s *section) {
 	for _, w := range r.c.are {
 		found := r.found(s, w)
 		if len(found) == 0 {
-			r.fail(r.place(s, "lacks "+strings.TrimPrefix(w.source, "> ")))
+			r.fail(r.place(s, "lacks "+w.said()))
 		}
 		for _, m := range found {
 			are[m.Node] = true
@@ -487,7 +490,7 @@ func (r *run) ordered(s *section) {
 	before := ""
 	for _, w := range r.c.order {
 		found := r.found(s, w)
-		what := strings.TrimPrefix(w.source, "> ")
+		what := w.said()
 		if len(found) == 0 {
 			r.fail(r.place(s, "lacks "+what))
 			continue
@@ -559,7 +562,7 @@ func (r *run) references() {
 		told := map[string]bool{}
 		for _, m := range where {
 			for _, n := range namesOf(m) {
-				if !against[n] && !told[n] {
+				if !against[n] && !told[n] && !k.always[n] {
 					told[n] = true
 					r.fail(r.proof(m.Node, fmt.Sprintf("the %s %s %s", k.kind, n, says)))
 				}

@@ -207,6 +207,7 @@ var NameplateFields = []string{"name", "serial", "model", "version", "uptime"}
 type Reference struct {
 	Name          string // of the kind: access-list, group
 	Defined, Used []*pattern.Pattern
+	Always        []string // names that need no definition
 }
 
 // Secret is a place that holds a secret: what the pattern captures as "secret".

@@ -85,6 +85,7 @@ type file struct {
 	References         []struct {
 		Name          string
 		Defined, Used []string
+		Always        []string
 	}
 	Signals  []fileSignal
 	Ask      *struct{ After, Match, Object string }
@@ -318,7 +319,7 @@ func (c *checker) build(f *file) *Dialect {
 	}
 	for i, r := range f.References {
 		at := []string{"references", strconv.Itoa(i)}
-		out := Reference{Name: r.Name}
+		out := Reference{Name: r.Name, Always: r.Always}
 		for _, side := range []struct {
 			key  string
 			list []string

@@ -71,11 +71,7 @@ func (r *Result) Share() (agreed, lines int) {
 // Compare holds a configuration against the standard. Secrets are compared masked:
 // what is ●●●●●●●● in a standard stands for any secret.
 func (s *Standard) Compare(in Input) Result {
-	tree := in.View.Tree
-	if d := in.View.Dialect(); d != nil && len(in.View.Secret) > 0 {
-		tree = d.Tree(in.View.Masked())
-	}
-	c := &comparison{standard: s, in: in, tree: tree, values: map[string]string{}, lack: map[string]bool{}}
+	c := &comparison{standard: s, in: in, tree: masked(in.View), values: map[string]string{}, lack: map[string]bool{}}
 	for name, slot := range s.Slots {
 		if slot.Captured() {
 			continue
@@ -91,6 +87,14 @@ func (s *Standard) Compare(in Input) Result {
 		out.Sections = append(out.Sections, c.section(sec))
 	}
 	return out
+}
+
+// masked is the tree of a configuration with its secrets masked.
+func masked(v dialect.View) *config.Tree {
+	if d := v.Dialect(); d != nil && len(v.Secret) > 0 {
+		return d.Tree(v.Masked())
+	}
+	return v.Tree
 }
 
 type comparison struct {
@@ -736,7 +740,7 @@ func (c *comparison) fill(text string) string {
 // slots filled, those that are captured with what the device has. A slot that has no
 // value stays as it is written.
 func (s *Standard) Render(in Input) string {
-	tree := in.View.Tree
+	tree := masked(in.View)
 	c := &comparison{standard: s, in: in, tree: tree, values: s.Compare(in).Values}
 	var b strings.Builder
 	for _, sec := range s.Sections {

@@ -33,6 +33,7 @@ var (
 	ErrDocument = errors.New("it cannot be kept like this")
 	ErrFinding  = errors.New("no such finding")
 	ErrWaiver   = errors.New("it cannot be waived like this")
+	ErrSecrets  = errors.New("this takes the right see-secrets")
 )
 
 // Config is what a service needs.
@@ -406,10 +407,11 @@ type fact struct {
 type facts struct {
 	open     map[int64]fact
 	baseline map[int64]bool
+	blessed  map[[2]int64]bool // revisions that are baselines, by configuration and number
 }
 
 func (s *Service) facts(ctx context.Context) (facts, error) {
-	f := facts{open: map[int64]fact{}, baseline: map[int64]bool{}}
+	f := facts{open: map[int64]fact{}, baseline: map[int64]bool{}, blessed: map[[2]int64]bool{}}
 	rows, err := s.DB.Query(ctx, `SELECT device_id, count(*), min(found_at) FROM changes WHERE verdict = 'open' GROUP BY device_id`)
 	if err != nil {
 		return f, err
@@ -429,6 +431,7 @@ func (s *Service) facts(ctx context.Context) (facts, error) {
 	}
 	list, err := s.Archive.Baselines(ctx)
 	for _, b := range list {
+		f.blessed[[2]int64{b.Revision.Configuration(), int64(b.Revision.Number)}] = true
 		if b.Revision.Datastore == "running" {
 			f.baseline[b.Revision.Device] = true
 		}
@@ -464,6 +467,8 @@ func (s *Service) one(ctx context.Context, j *job, f facts, slots map[slotKey]st
 	for _, doc := range j.documents {
 		v := verdict{document: doc, hash: doc.hash}
 		switch {
+		case j.revision != nil && j.revision.Suspect != "" && !doc.keeping && !f.blessed[[2]int64{j.revision.Configuration(), int64(j.revision.Number)}]:
+			v.results = doc.undecided("the newest capture is suspect: " + j.revision.Suspect)
 		case doc.policy != nil:
 			p := s.program(doc, &j.device, j.revision)
 			results, offers := p.Run(audit.Input{Subject: &j.device, View: view, Kept: f.kept(&j.device, s.Now()), Main: j.main})

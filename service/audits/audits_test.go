@@ -45,7 +45,7 @@ func (h *house) put(name, body string) {
 
 func (h *house) set(kind Kind, body string) {
 	h.t.Helper()
-	_, err := h.SetDocument(h.t.Context(), kind, "x", body, "test")
+	_, err := h.SetDocument(h.t.Context(), kind, "x", body, "test", true)
 	require.NoError(h.t, err)
 	require.NoError(h.t, h.Work(h.t.Context()))
 }

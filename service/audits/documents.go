@@ -57,6 +57,25 @@ type document struct {
 	ids      []string
 }
 
+// undecided is all items of a document where nothing can be said of a configuration.
+func (d *document) undecided(why string) []result {
+	var list []result
+	if d.policy != nil {
+		for _, r := range d.policy.Rules {
+			x := result{item: r.ID, severity: r.Severity, title: r.Title, outcome: audit.Undecidable, why: why}
+			if r.AboutKeeping() {
+				x.outcome = audit.NotApplicable
+			}
+			list = append(list, x)
+		}
+		return list
+	}
+	for _, sec := range d.standard.Sections {
+		list = append(list, sectionResult(standard.SectionResult{Section: sec, Outcome: audit.Undecidable, Why: why}))
+	}
+	return list
+}
+
 func (d *document) key() string { return string(d.kind) + ":" + d.name }
 
 // isFor reports whether a document is for a device, of which the revision is the
@@ -231,9 +250,13 @@ func (s *Service) Bootstrap(ctx context.Context) error {
 }
 
 // SetDocument makes or replaces a policy or standard. Its name is the one that it
-// gives itself.
-func (s *Service) SetDocument(ctx context.Context, kind Kind, file, text, by string) (Document, error) {
+// gives itself. A rule that looks at secrets could tell what they are: whoever brings
+// one has to be allowed to see them.
+func (s *Service) SetDocument(ctx context.Context, kind Kind, file, text, by string, seesSecrets bool) (Document, error) {
 	d, err := s.understand(kind, strings.TrimSuffix(file, ".yaml"), text)
+	if err == nil {
+		err = d.allowed(seesSecrets)
+	}
 	if err != nil {
 		return Document{}, err
 	}
@@ -243,6 +266,19 @@ func (s *Service) SetDocument(ctx context.Context, kind Kind, file, text, by str
 	}
 	s.Wake()
 	return s.Document(ctx, kind, d.name)
+}
+
+// allowed says why somebody may not bring a document.
+func (d *document) allowed(seesSecrets bool) error {
+	if d.policy == nil || seesSecrets {
+		return nil
+	}
+	for _, r := range d.policy.Rules {
+		if r.Secrets {
+			return fmt.Errorf("%w: the rule %s looks at secrets, and what it finds tells of them", ErrSecrets, r.ID)
+		}
+	}
+	return nil
 }
 
 func (s *Service) put(ctx context.Context, d Document) error {

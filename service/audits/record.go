@@ -62,6 +62,9 @@ func (s *Service) record(ctx context.Context, jobs []job, verdicts [][]verdict, 
 				if err != nil {
 					return err
 				}
+				if had := held[key]; had == nil || had.hash != v.hash {
+					continue // a document that is new finds what has been there: that is no news of the device
+				}
 				news = append(news, opened...)
 			}
 		}

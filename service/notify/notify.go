@@ -18,9 +18,11 @@ import (
 
 	"github.com/robfig/cron/v3"
 
+	"vergekeep/core/audit"
 	"vergekeep/core/ref"
 	"vergekeep/core/selector"
 	"vergekeep/core/window"
+	"vergekeep/service/audits"
 	"vergekeep/service/changes"
 	"vergekeep/service/events"
 	"vergekeep/service/fleet"
@@ -50,6 +52,9 @@ const (
 	Round    Kind = "round"          // a round has ended
 	Failures Kind = "round-failures" // a round has ended, and visits failed
 	Stale    Kind = "freshness"      // a device has become stale
+	Drifted  Kind = "drift"          // a configuration is no longer as it was when it was blessed
+	Found    Kind = "finding"        // an audit found something wrong
+	RunsOut  Kind = "waiver"         // a waiver runs out within a week
 )
 
 // Kinds are all kinds, with what they mean.
@@ -62,6 +67,9 @@ var Kinds = []struct {
 	{Failures, "a round that ended with visits that failed"},
 	{Round, "any round that ended"},
 	{Stale, "a device whose last good capture is older than promised, three times over"},
+	{Drifted, "a configuration that is no longer as it was when it was blessed"},
+	{Found, "something that an audit found wrong"},
+	{RunsOut, "a waiver that runs out within a week"},
 }
 
 // Notice is one thing that happened.
@@ -148,6 +156,32 @@ func (s *Service) Changed(tx *store.Tx, c changes.Change) error {
 	return insert(tx, Notice{At: s.Now(), Kind: kind, DeviceID: c.DeviceID, Change: c.ID, Severity: c.Severity, Title: changes.Sentence(&c), Detail: strings.Join(c.Sections, "; ")})
 }
 
+// Found notes what an audit found wrong, in the transaction that says so.
+func (s *Service) Found(tx *store.Tx, f audits.Finding) error {
+	n := Notice{At: s.Now(), Kind: Found, DeviceID: f.DeviceID, Severity: severityOf(f.Severity), Title: fmt.Sprintf("%s: %s (%s)", f.Device, f.Title, f.Name()), Detail: f.Why}
+	if strings.HasPrefix(f.Document, "baseline:") {
+		n.Kind, n.Title = Drifted, f.Device+" has drifted from its baseline"
+	}
+	return insert(tx, n)
+}
+
+func severityOf(s audit.Severity) changes.Severity {
+	v, err := changes.ParseSeverity(string(s))
+	if err != nil {
+		return changes.Medium
+	}
+	return v
+}
+
+// RunsOut notes a waiver that is about to run out.
+func (s *Service) RunsOut(tx *store.Tx, w audits.Waiver) error {
+	what := w.Document + " " + w.Item
+	if w.FindingID != 0 {
+		what = fmt.Sprintf("finding #%d", w.FindingID)
+	}
+	return insert(tx, Notice{At: s.Now(), Kind: RunsOut, Title: fmt.Sprintf("The waiver for %s runs out on %s", strings.TrimSpace(what), w.Until.UTC().Format("2006-01-02 15:04 MST")), Detail: w.Reason})
+}
+
 const maxDetail = 1000
 
 func insert(tx *store.Tx, n Notice) error {
@@ -204,6 +238,9 @@ func (s *Service) Bootstrap(ctx context.Context, zone string) error {
 		{Name: "severe changes", Events: []Kind{Changed}, Severity: changes.High},
 		{Name: "rounds with failures", Events: []Kind{Failures}},
 		{Name: "stale devices", Events: []Kind{Stale}},
+		{Name: "severe findings", Events: []Kind{Found}, Severity: changes.High},
+		{Name: "drift", Events: []Kind{Drifted}},
+		{Name: "waivers that run out", Events: []Kind{RunsOut}},
 		{Name: "each morning", Events: []Kind{Changed, Outside}, Digest: "0 7 * * *", Zone: zone},
 	} {
 		x.Channel, x.Account, x.PerHour = "team", journal.System, 20
@@ -436,7 +473,7 @@ func (s *Service) DeleteSubscription(ctx context.Context, name, by string) error
 func (x *Subscription) wants(n *Notice, d *fleet.Device, sel selector.Selector) bool {
 	fits := slices.Contains(x.Events, n.Kind) || n.Kind == Outside && slices.Contains(x.Events, Changed) || n.Kind == Failures && slices.Contains(x.Events, Round)
 	switch {
-	case !fits, n.Change != 0 && n.Severity < x.Severity:
+	case !fits, (n.Change != 0 || n.Kind == Found || n.Kind == Drifted) && n.Severity < x.Severity:
 		return false
 	case sel.Empty():
 		return true

@@ -1434,6 +1434,262 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listDocuments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setDocument"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/{kind}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["tryDocument"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getDocument"];
+        put?: never;
+        post?: never;
+        delete: operations["deleteDocument"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/standards/{name}/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setSlotValues"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/standards/derive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["deriveStandard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/standards/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["compareStandard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["noteFindings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getFinding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listWaivers"];
+        put?: never;
+        post: operations["grantWaiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waivers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["revokeWaiver"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["startAudit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audits/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["scoreAudits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audits/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listResults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/windows": {
         parameters: {
             query?: never;
@@ -2546,6 +2802,291 @@ export interface components {
             /** Format: date-time */
             taken?: string;
         };
+        /** @enum {string} */
+        DocumentKind: "policy" | "standard";
+        Document: {
+            kind: components["schemas"]["DocumentKind"];
+            name: string;
+            title: string;
+            /** @description Selector of the devices that it is for. */
+            applies: string;
+            /** @description Rules or sections. */
+            items: number;
+            /** @description SHA-256 of its text. */
+            hash: string;
+            text?: string;
+            /** @description shipped, or the name of a source; empty for what somebody brought. */
+            source: string;
+            /** @description The commit that it is of. */
+            revision?: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        DocumentEdit: {
+            /** @description Its name, for complaints. */
+            file?: string;
+            text: string;
+        };
+        DocumentTry: {
+            file?: string;
+            text: string;
+            selector?: string;
+        };
+        /** @enum {string} */
+        AuditOutcome: "pass" | "fail" | "undecidable" | "not-applicable";
+        DocumentTrial: {
+            name: string;
+            devices: number;
+            pass: number;
+            fail: number;
+            undecidable: number;
+            notApplicable: number;
+            changes: components["schemas"]["TriedItem"][];
+            more: number;
+            warnings: string[];
+        };
+        TriedItem: {
+            device: string;
+            part: string;
+            item: string;
+            severity?: components["schemas"]["Severity"];
+            before?: components["schemas"]["AuditOutcome"];
+            after?: components["schemas"]["AuditOutcome"];
+            why: string;
+        };
+        SlotValues: {
+            device: string;
+            values: {
+                [key: string]: string;
+            };
+        };
+        DeriveRequest: {
+            selector: string;
+            share?: number;
+            id?: string;
+            title?: string;
+        };
+        Draft: {
+            /** @description The standard's file. */
+            text: string;
+            devices: number;
+            /** @description Lines in it. */
+            common: number;
+            slots: components["schemas"]["DraftSlot"][];
+            odd: components["schemas"]["OddDevice"][];
+        };
+        DraftSlot: {
+            name: string;
+            type: string;
+            line: string;
+            distinct: number;
+            values: components["schemas"]["ValueCount"][];
+        };
+        ValueCount: {
+            value: string;
+            count: number;
+        };
+        OddDevice: {
+            device: string;
+            /** @description The sum of how unusual its lines are, in bits. */
+            weight: number;
+            deviations: components["schemas"]["OddLine"][];
+        };
+        OddLine: {
+            section: string;
+            deviation: components["schemas"]["Deviation"];
+            /** @description Devices that have it so. */
+            with: number;
+            /** @description Bits: 1 for what half of the devices have, 10 for one in a thousand. */
+            unusual: number;
+        };
+        Deviation: {
+            /** @enum {string} */
+            kind: "lacking" | "surplus" | "altered" | "moved";
+            path: string[];
+            want?: string;
+            /** @description Line in the standard's file. */
+            wantLine?: number;
+            have?: string;
+            /** @description Line of the device's text. */
+            line?: number;
+        };
+        StandardComparison: {
+            standard: string;
+            /** @description What the device should have. */
+            rendered: string;
+            agreed: number;
+            lines: number;
+            sections: components["schemas"]["SectionComparison"][];
+        };
+        SectionComparison: {
+            id: string;
+            title: string;
+            severity: components["schemas"]["Severity"];
+            outcome: components["schemas"]["AuditOutcome"];
+            why: string;
+            agreed: number;
+            lines: number;
+            deviations: components["schemas"]["Deviation"][];
+            more: number;
+        };
+        Proof: {
+            line?: number;
+            lastLine?: number;
+            path: string[];
+            /** @description The line, with secrets masked. */
+            text?: string;
+            says: string;
+        };
+        Finding: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            site: string;
+            part: string;
+            /** @description policy:NAME, standard:NAME, baseline:DATASTORE */
+            document: string;
+            item: string;
+            name: string;
+            severity: components["schemas"]["Severity"];
+            title: string;
+            why: string;
+            proofs: components["schemas"]["Proof"][];
+            more: number;
+            /** @description The revision that proves it. */
+            ref: string;
+            /** @description Of the document's version. */
+            hash?: string;
+            /** @enum {string} */
+            state: "open" | "waived" | "closed";
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            opened: string;
+            /**
+             * Format: int64
+             * @description The change that it came by.
+             */
+            openedBy?: number;
+            /** @description Who made that change. */
+            account?: string;
+            /** Format: date-time */
+            closed?: string;
+            /** Format: int64 */
+            closedBy?: number;
+            /** @description The revision that mended it. */
+            closedIn?: string;
+            times: number;
+            owner?: string;
+            reference?: string;
+            remark?: string;
+            waiver?: components["schemas"]["Waiver"];
+            rationale?: string;
+            controls?: {
+                [key: string]: string[];
+            };
+            fix?: string;
+            fixIsCommands?: boolean;
+        };
+        FindingPage: {
+            items: components["schemas"]["Finding"][];
+            total: number;
+            next?: string;
+        };
+        FindingNote: {
+            ids: number[];
+            owner?: string;
+            reference?: string;
+            remark?: string;
+        };
+        Waiver: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            finding?: number;
+            document: string;
+            item: string;
+            selector: string;
+            reason: string;
+            approved: string;
+            /** Format: date-time */
+            until: string;
+            /** @enum {string} */
+            state: "in force" | "run out" | "taken back";
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        WaiverEdit: {
+            /** Format: int64 */
+            finding?: number;
+            document?: string;
+            item?: string;
+            selector?: string;
+            reason: string;
+            approved: string;
+            /** Format: date-time */
+            until: string;
+        };
+        AuditRequest: {
+            selector?: string;
+        };
+        AuditRun: {
+            devices: number;
+            /** @description That are open on them. */
+            findings: number;
+        };
+        Score: {
+            name: string;
+            passed: number;
+            failed: number;
+            undecidable: number;
+            share: number;
+            agreed?: number;
+            lines?: number;
+            /** Format: date-time */
+            at?: string;
+        };
+        Scores: {
+            all: components["schemas"]["Score"];
+            by: components["schemas"]["Score"][];
+            trend: components["schemas"]["Score"][];
+        };
+        AuditResult: {
+            document: string;
+            part: string;
+            hash: string;
+            number?: number;
+            /** Format: date-time */
+            since: string;
+            agreed?: number;
+            lines?: number;
+            items: components["schemas"]["ItemOutcome"][];
+        };
+        ItemOutcome: {
+            item: string;
+            outcome: components["schemas"]["AuditOutcome"];
+        };
+        Drift: {
+            device: string;
+            site: string;
+            /** @description The configuration. */
+            ref: string;
+            /** @enum {string} */
+            state: "holds" | "drifted" | "no baseline" | "unknown";
+            baseline?: number;
+            newest: number;
+            far: string;
+            lines: number;
+            /** Format: date-time */
+            since?: string;
+            changes: number[];
+            /** Format: date-time */
+            blessed?: string;
+            account?: string;
+            remark?: string;
+        };
         ChangePage: {
             items: components["schemas"]["Change"][];
             total: number;
@@ -2909,7 +3450,7 @@ export interface components {
             at: string;
         };
         /** @enum {string} */
-        Happening: "outside" | "change" | "round-failures" | "round" | "freshness";
+        Happening: "outside" | "change" | "round-failures" | "round" | "freshness" | "drift" | "finding" | "waiver";
         SubscriptionEdit: {
             events: components["schemas"]["Happening"][];
             selector?: string;
@@ -6272,6 +6813,450 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDocuments: {
+        parameters: {
+            query?: {
+                kind?: components["schemas"]["DocumentKind"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Policies and standards that count. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DocumentEdit"];
+            };
+        };
+        responses: {
+            /** @description Kept; it counts from now on. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DocumentTry"];
+            };
+        };
+        responses: {
+            /** @description What it would find, before it counts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document with its text. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It counts no more; its versions stay. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSlotValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SlotValues"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deriveStandard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeriveRequest"];
+            };
+        };
+        responses: {
+            /** @description What the devices have in common, and the odd ones out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareStandard: {
+        parameters: {
+            query: {
+                device: string;
+                standard?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The device held against a standard. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandardComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                document?: string;
+                item?: string;
+                severity?: components["schemas"]["Severity"];
+                state?: "open" | "waived" | "closed" | "all";
+                control?: string;
+                owner?: string;
+                /** @description From the Link header of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What audits found wrong, the most severe first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    noteFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingNote"];
+            };
+        };
+        responses: {
+            /** @description Noted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The finding with what its rule says. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWaivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted exceptions, those in force first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    grantWaiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiverEdit"];
+            };
+        };
+        responses: {
+            /** @description Granted. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeWaiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken back. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startAudit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditRequest"];
+            };
+        };
+        responses: {
+            /** @description Audited. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    scoreAudits: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                by?: "device" | "site" | "document" | "item" | "control";
+                at?: string;
+                days?: number;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How much of what was asked holds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scores"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listResults: {
+        parameters: {
+            query: {
+                device: string;
+                at?: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What every document said of a device at a time. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditResult"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrift: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How configurations lie to their baselines, those that drifted first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"][];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -5,5 +5,8 @@ export const happenings = {
   'round-failures': 'rounds with failures',
   round: 'any round',
   freshness: 'stale devices',
+  drift: 'drift from a baseline',
+  finding: 'findings of audits',
+  waiver: 'waivers that run out',
 }
 export type Happening = keyof typeof happenings
