@@ -8,6 +8,7 @@ import (
 	"vergekeep/api/gen"
 	"vergekeep/archive"
 	"vergekeep/core/selector"
+	"vergekeep/service/audits"
 )
 
 // ListBaselines implements listBaselines.
@@ -43,7 +44,27 @@ func (s *server) SetBaselines(c *gin.Context) {
 		}
 		list, called = append(list, t.Revision), append(called, t.Name())
 	}
-	s.done(c, s.Notes.Bless(c, list, called, value(in.Remark), value(in.Confirmed), who.Account))
+	err := s.Notes.Bless(c, list, called, value(in.Remark), value(in.Confirmed), who.Account)
+	s.Audits.Recheck()
+	s.done(c, err)
+}
+
+// BlessMany implements blessMany.
+func (s *server) BlessMany(c *gin.Context) {
+	in, ok := body[gen.BlessMany](s, c)
+	if !ok {
+		return
+	}
+	var list []audits.Blessable
+	var err error
+	if value(in.Try) {
+		list, err = s.Audits.Blessables(c, in.Selector, value(in.Authorised))
+	} else {
+		list, err = s.Audits.Bless(c, s.Notes, in.Selector, value(in.Authorised), value(in.Remark), caller(c).Name)
+	}
+	answer(s, c, http.StatusOK, each(list, func(b audits.Blessable) gen.Blessable {
+		return gen.Blessable{Ref: b.Ref, State: b.State, Baseline: some(b.Baseline), Far: b.Far, Lines: b.Lines, Suspect: some(b.Suspect), Unsaved: b.Unsaved}
+	}), err)
 }
 
 // DeleteBaseline implements deleteBaseline.
@@ -60,5 +81,7 @@ func (s *server) DeleteBaseline(c *gin.Context, params gen.DeleteBaselineParams)
 		s.fail(c, err)
 		return
 	}
-	s.done(c, s.Notes.Unbless(c, t.Revision, t.Name(), value(params.Remark), who.Account))
+	err = s.Notes.Unbless(c, t.Revision, t.Name(), value(params.Remark), who.Account)
+	s.Audits.Recheck()
+	s.done(c, err)
 }

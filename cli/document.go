@@ -91,8 +91,10 @@ func (a *app) documentCommands(kind gen.DocumentKind, items, file string) []*cli
 		},
 		{
 			Name: "try", Usage: "what a file would find, before it counts", ArgsUsage: "FILE", Description: example("vergekeep " + k + " try ./" + file + ".yaml --on site=Northgate"),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "on", Usage: "a selector"}, &cli.IntFlag{Name: "limit", Value: 40, Usage: "changes of state to list"}},
-			Action: a.with(1, "a file", func(ctx context.Context, cmd *cli.Command, c *client.Client) error { return a.tryDocument(ctx, cmd, c, kind) }),
+			Flags: []cli.Flag{&cli.StringFlag{Name: "on", Usage: "a selector"}, &cli.IntFlag{Name: "limit", Value: 40, Usage: "changes of state to list"}},
+			Action: a.with(1, "a file", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				return a.tryDocument(ctx, cmd, c, kind)
+			}),
 		},
 		{
 			Name: "set", Usage: "keep a file: it counts from now on; what would change is shown first", ArgsUsage: "FILE", Description: example("vergekeep "+k+" set ./"+file+".yaml", "vergekeep "+k+" set ./"+file+".yaml --yes"),

@@ -207,6 +207,10 @@ func Open(ctx context.Context, c Config) (_ *Daemon, err error) {
 	d.Copies = copies.New(copies.Config{DB: d.db, Archive: d.Archive, Fleet: d.Fleet, Rounds: d.Rounds, Vault: d.Vault, Dialects: dialects, Bus: bus, Heads: d.Keeping.Heads, Data: c.Data, Log: c.Log, Now: c.Now})
 	d.Keeping.Pointed = d.Changes.Pointed
 	read = texts.New(d.Archive, d.Fleet, d.Rounds, dialects, said, c.Now)
+	read.Standard = func(ctx context.Context, device string) (string, string, error) {
+		x, err := d.Audits.CompareStandard(ctx, device, "")
+		return x.Standard, x.Rendered, err
+	}
 	d.handler, err = api.New(api.Config{
 		Changes: d.Changes, Signals: d.Signals, Listeners: func() []string { return d.Inlet.Names() },
 		Notes: said, Finder: finder, Keeping: d.Keeping, Scratch: c.Data,

@@ -113,6 +113,9 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 	if err := d.records(ctx); err != nil {
 		return nil, err
 	}
+	if err := d.standards(ctx); err != nil {
+		return nil, err
+	}
 	if err := d.live(ctx, events); err != nil {
 		return nil, err
 	}
@@ -120,6 +123,9 @@ func Start(ctx context.Context, o Options) (_ *Demo, err error) {
 		return nil, err
 	}
 	d.clock.real()
+	if err := d.audits(ctx, now); err != nil {
+		return nil, err
+	}
 	for _, e := range d.Network.Entries {
 		e.Device.SetDelay(e.Delay)
 	}
@@ -201,6 +207,11 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 		if err := d.Daemon.Signals.Settle(ctx); err != nil {
 			return err
 		}
+		if e.Bless == "*" {
+			if _, err := d.Daemon.Audits.Bless(ctx, d.Daemon.Notes, "", false, e.Remark, "lead"); err != nil {
+				return err
+			}
+		}
 		if e.Visit == "-" {
 			continue
 		}
@@ -216,6 +227,10 @@ func (d *Demo) live(ctx context.Context, events []scenario.Event) error {
 			return err
 		}
 		if err := d.Daemon.Changes.Look(ctx); err != nil {
+			return err
+		}
+		d.Daemon.Audits.Recheck()
+		if err := d.Daemon.Audits.Work(ctx); err != nil {
 			return err
 		}
 		if e.Bless != "" {

@@ -1365,6 +1365,28 @@ type BaselineEdit struct {
 	Zone      *string  `json:"zone,omitempty"`
 }
 
+// BlessMany defines model for BlessMany.
+type BlessMany struct {
+	// Authorised Only where the last change was authorised.
+	Authorised *bool   `json:"authorised,omitempty"`
+	Remark     *string `json:"remark,omitempty"`
+	Selector   string  `json:"selector"`
+	Try        *bool   `json:"try,omitempty"`
+}
+
+// Blessable defines model for Blessable.
+type Blessable struct {
+	Baseline *int    `json:"baseline,omitempty"`
+	Far      string  `json:"far"`
+	Lines    int     `json:"lines"`
+	Ref      string  `json:"ref"`
+	State    string  `json:"state"`
+	Suspect  *string `json:"suspect,omitempty"`
+
+	// Unsaved What runs was not saved.
+	Unsaved bool `json:"unsaved"`
+}
+
 // Calendar defines model for Calendar.
 type Calendar struct {
 	// Freeze All of them are freezes.
@@ -4061,6 +4083,9 @@ type StartAuditJSONRequestBody = AuditRequest
 // SetBaselinesJSONRequestBody defines body for SetBaselines for application/json ContentType.
 type SetBaselinesJSONRequestBody = BaselineEdit
 
+// BlessManyJSONRequestBody defines body for BlessMany for application/json ContentType.
+type BlessManyJSONRequestBody = BlessMany
+
 // TakeChangesJSONRequestBody defines body for TakeChanges for application/json ContentType.
 type TakeChangesJSONRequestBody = Taking
 
@@ -4426,6 +4451,18 @@ type ClientInterface interface {
 	// SetBaselines performs a POST /baselines (the `SetBaselines` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BlessManyWithBody performs a POST /baselines/many (the `BlessMany` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+	BlessManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BlessMany performs a POST /baselines/many (the `BlessMany` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+	BlessMany(ctx context.Context, body BlessManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChanges performs a GET /changes (the `ListChanges` operationId) request.
 	ListChanges(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5615,6 +5652,38 @@ func (c *Client) SetBaselinesWithBody(ctx context.Context, contentType string, b
 // Takes a body of the `application/json` content type.
 func (c *Client) SetBaselines(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetBaselinesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BlessManyWithBody performs a POST /baselines/many (the `BlessMany` operationId) request,
+// with any type of body and a specified content type.
+//
+// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+func (c *Client) BlessManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBlessManyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BlessMany performs a POST /baselines/many (the `BlessMany` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+func (c *Client) BlessMany(ctx context.Context, body BlessManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBlessManyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9321,6 +9390,46 @@ func NewSetBaselinesRequestWithBody(server string, contentType string, body io.R
 	}
 
 	operationPath := fmt.Sprintf("/baselines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBlessManyRequest calls the generic BlessMany builder with application/json body
+func NewBlessManyRequest(server string, body BlessManyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBlessManyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBlessManyRequestWithBody constructs an http.Request for the BlessMany method, with any body, and a specified content type
+func NewBlessManyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/baselines/many")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -15982,6 +16091,20 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SetBaselinesWithResponse(ctx context.Context, body SetBaselinesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBaselinesResponse, error)
 
+	// BlessManyWithBodyWithResponse performs a POST /baselines/many (the `BlessMany` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	BlessManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BlessManyResponse, error)
+
+	// BlessManyWithResponse performs a POST /baselines/many (the `BlessMany` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+	BlessManyWithResponse(ctx context.Context, body BlessManyJSONRequestBody, reqEditors ...RequestEditorFn) (*BlessManyResponse, error)
+
 	// ListChangesWithResponse performs a GET /changes (the `ListChanges` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18168,6 +18291,54 @@ func (r SetBaselinesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetBaselinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BlessManyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Blessable
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BlessManyResponse) GetJSON200() *[]Blessable {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BlessManyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BlessManyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BlessManyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BlessManyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BlessManyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24839,6 +25010,32 @@ func (c *ClientWithResponses) SetBaselinesWithResponse(ctx context.Context, body
 	return ParseSetBaselinesResponse(rsp)
 }
 
+// BlessManyWithBodyWithResponse performs a POST /baselines/many (the `BlessMany` operationId) request,
+// with any type of body and a specified content type.
+//
+// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) BlessManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BlessManyResponse, error) {
+	rsp, err := c.BlessManyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBlessManyResponse(rsp)
+}
+
+// BlessManyWithResponse performs a POST /baselines/many (the `BlessMany` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told.
+func (c *ClientWithResponses) BlessManyWithResponse(ctx context.Context, body BlessManyJSONRequestBody, reqEditors ...RequestEditorFn) (*BlessManyResponse, error) {
+	rsp, err := c.BlessMany(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBlessManyResponse(rsp)
+}
+
 // ListChangesWithResponse performs a GET /changes (the `ListChanges` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27791,6 +27988,39 @@ func ParseSetBaselinesResponse(rsp *http.Response) (*SetBaselinesResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBlessManyResponse parses an HTTP response from a BlessManyWithResponse call
+func ParseBlessManyResponse(rsp *http.Response) (*BlessManyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BlessManyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Blessable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

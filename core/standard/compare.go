@@ -131,7 +131,7 @@ func (c *comparison) section(sec *Section) SectionResult {
 			return out
 		}
 		for _, f := range found {
-			c.local = f.Captured
+			c.local = known(f.Captured)
 			c.whole()
 		}
 		c.local = nil
@@ -330,7 +330,11 @@ func (c *comparison) find(w *config.Node, have []*config.Node, taken map[*config
 			}
 		}
 	}
-	if c.sec.Is != Absent {
+	switch {
+	case c.sec.Is == Absent:
+	case c.local != nil: // of each section its own
+		maps.Copy(c.local, best.got)
+	default:
 		maps.Copy(c.values, best.got)
 	}
 	return best.node
@@ -343,7 +347,7 @@ func (c *comparison) trial(w, h *config.Node, got map[string]string) int {
 	trial := *c
 	trial.out = &SectionResult{}
 	trial.used = map[*config.Node]bool{}
-	trial.values = maps.Clone(c.values)
+	trial.values, trial.local = maps.Clone(c.values), maps.Clone(c.local)
 	maps.Copy(trial.values, got)
 	trial.level(w.Children, h.Children, h, false)
 	return len(trial.out.Deviations) + trial.out.More
@@ -736,33 +740,57 @@ func (c *comparison) fill(text string) string {
 	return b.String()
 }
 
+// known is a copy of what a section captured, for what else is captured in it.
+func known(captured map[string]string) map[string]string {
+	if captured == nil {
+		return map[string]string{}
+	}
+	return maps.Clone(captured)
+}
+
 // Render writes what a device should have: the sections of the standard with their
 // slots filled, those that are captured with what the device has. A slot that has no
 // value stays as it is written.
 func (s *Standard) Render(in Input) string {
 	tree := masked(in.View)
-	c := &comparison{standard: s, in: in, tree: tree, values: s.Compare(in).Values}
-	var b strings.Builder
+	c := &comparison{standard: s, in: in, tree: tree, values: s.Compare(in).Values, out: &SectionResult{}, used: map[*config.Node]bool{}}
+	var pieces []string
 	for _, sec := range s.Sections {
 		if sec.Is == Absent {
 			continue
 		}
-		c.sec = sec
-		instances := []audit.Found{{}}
-		if sec.each != nil {
-			var err error
-			if instances, err = sec.each.Find(tree, in.Subject); err != nil {
-				continue
-			}
+		c.sec, c.local = sec, nil
+		if sec.each == nil {
+			pieces = append(pieces, c.fill(sec.tree.Source))
+			continue
 		}
-		for _, f := range instances {
-			c.local = f.Captured
-			text := c.fill(sec.tree.Source)
-			b.WriteString(text)
-			if !strings.HasSuffix(text, "\n") {
-				b.WriteByte('\n')
-			}
+		found, err := sec.each.Find(tree, in.Subject)
+		if err != nil {
+			continue
+		}
+		for _, f := range found {
+			c.local = known(f.Captured)
+			c.whole() // for what it captures
+			pieces = append(pieces, c.fill(sec.tree.Source))
 		}
 	}
-	return b.String()
+	return put(pieces, tree.Syntax.Reader)
+}
+
+// put writes pieces of a configuration one after the other. Those that begin and end
+// with the same marks, as they lie in the same section, are put in one.
+func put(pieces []string, reader config.Reader) string {
+	var lines []string
+	closing := reader == config.XML || reader == config.Brace || reader == config.JSON
+	first := ""
+	for _, p := range pieces {
+		own := strings.Split(strings.TrimRight(p, "\n"), "\n")
+		if n := len(lines); closing && n > 0 && len(own) > 2 && own[0] == first && own[len(own)-1] == lines[n-1] {
+			lines = append(lines[:n-1], own[1:]...)
+			continue
+		}
+		first = own[0]
+		lines = append(lines, own...)
+	}
+	return strings.Join(lines, "\n") + "\n"
 }

@@ -660,10 +660,7 @@ func (s *Service) SetSlotValues(ctx context.Context, name, device string, values
 		return err
 	})
 	if err == nil {
-		s.mu.Lock()
-		s.fleetAt = time.Time{}
-		s.mu.Unlock()
-		s.Wake()
+		s.Recheck()
 	}
 	return err
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vergekeep/archive"
@@ -67,6 +68,7 @@ type Service struct {
 	keptAt  time.Time // when rules about the keeping were asked last
 	across  *index
 	wake    chan struct{}
+	again   atomic.Bool // records are to be looked at now
 
 	programsMu sync.Mutex
 	programs   map[programKey]*audit.Program
@@ -128,9 +130,16 @@ func (s *Service) Work(ctx context.Context) error {
 	}
 	touched, tick := s.Archive.TouchedSince(s.tick)
 	now := s.Now()
+	done := false
+	asked := s.again.Swap(false)
+	defer func() {
+		if asked && !done {
+			s.again.Store(true)
+		}
+	}()
 	var devices []fleet.Device
-	records := !s.started || time.Since(s.fleetAt) >= recordsEvery
-	kept := time.Since(s.keptAt) >= keptEvery
+	records := !s.started || asked || time.Since(s.fleetAt) >= recordsEvery
+	kept := asked || time.Since(s.keptAt) >= keptEvery
 	switch {
 	case records || kept || s.library.fresh:
 		list, err := s.Fleet.List(ctx, selector.Selector{})
@@ -153,7 +162,7 @@ func (s *Service) Work(ctx context.Context) error {
 	if err := s.audit(ctx, devices, kept); err != nil {
 		return err
 	}
-	s.tick, s.started, s.library.fresh = tick, true, false
+	s.tick, s.started, s.library.fresh, done = tick, true, false, true
 	if records {
 		s.fleetAt = time.Now()
 	}

@@ -39,11 +39,15 @@ type Texts struct {
 	dialects dialect.Set
 	moments  Moments
 	now      func() time.Time
+
+	// Standard renders what a device's standard says it should have, and names the
+	// standard; nil where there are none.
+	Standard func(ctx context.Context, device string) (name, text string, err error)
 }
 
 // New makes a Texts.
 func New(a *archive.Archive, f *fleet.Fleet, r *rounds.Service, d dialect.Set, m Moments, now func() time.Time) *Texts {
-	return &Texts{a, f, r, d, m, now}
+	return &Texts{archive: a, fleet: f, rounds: r, dialects: d, moments: m, now: now}
 }
 
 // Configuration is a resolved ref. Raw is the exact text; show Shown to whoever
@@ -101,7 +105,7 @@ func (t *Texts) Get(ctx context.Context, source string, c Caller) (*Configuratio
 			return nil, err
 		}
 	case ref.Standard:
-		return nil, fmt.Errorf("%w: %s has no standard", archive.ErrNone, d.Name)
+		return t.rendered(ctx, r, d, c)
 	}
 	key := archive.Key{Device: d.ID, Datastore: r.Datastore, Part: r.Part}
 	rev, err := t.archive.Resolve(ctx, key, point, t.now())
@@ -117,6 +121,20 @@ func (t *Texts) Get(ctx context.Context, source string, c Caller) (*Configuratio
 	}
 	out := &Configuration{Ref: r, Device: d, Revision: rev, raw: raw}
 	return out, t.read(ctx, out, rev.Platform(), c)
+}
+
+// rendered is what a device's standard says it should have. It holds no secrets: those
+// of the device stand masked in it for everybody.
+func (t *Texts) rendered(ctx context.Context, r ref.Ref, d fleet.Device, c Caller) (*Configuration, error) {
+	if t.Standard == nil {
+		return nil, fmt.Errorf("%w: %s has no standard", archive.ErrNone, d.Name)
+	}
+	name, text, err := t.Standard(ctx, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &Configuration{Ref: r, Device: d, raw: text, file: d.Name + "@standard (" + name + ")"}
+	return out, t.read(ctx, out, d.Platform, c)
 }
 
 // read fills in what the dialect of a platform knows of a text.

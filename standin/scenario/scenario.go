@@ -126,7 +126,7 @@ type Event struct {
 	Do     func(*standin.Fleet) error // may be nil
 	Visit  string                     // selector of a round at this moment; "-" for none
 	Trust  string                     // a device whose record learns key and serial number anew
-	Bless  string                     // a device whose newest configuration becomes its baseline, with a remark
+	Bless  string                     // a device whose newest configuration becomes its baseline, with a remark; "*" for all
 	Remark string
 }
 
@@ -203,6 +203,8 @@ func (n *Network) History(now time.Time) []Event {
 	change(day(8, 20, 15), "hh-core-1", "lead", "", true, replace("        mtu 9000;\n        address 203.0.113.68/31;", "        mtu 9100;\n        address 203.0.113.68/31;"),
 		replace("        accept [ sites defaults ];", "        accept [ sites ];"))
 	events = append(events, Event{At: day(8, 20, 31), What: "hh-core-1 visited", Visit: "name=hh-core-1", Bless: "hh-core-1", Remark: "ticket 2041, done in its window"})
+	// All were looked through and blessed; what came after and was not authorised has drifted.
+	events = append(events, Event{At: day(16, 2, 45), What: "all looked through", Visit: "-", Bless: "*", Remark: "looked through after the autumn works"})
 	// 9: one that breaks off half-way, and one far too short.
 	do(day(1, 22, 0), "dd-edge-1 breaks off", func(*standin.Fleet) error { n.Device("dd-edge-1").SetFault(standin.CutShort); return nil })
 	do(day(2, 23, 0), "dd-acc-2 shows too little", func(*standin.Fleet) error { n.Device("dd-acc-2").SetFault(standin.Shrunk); return nil })

@@ -452,6 +452,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/baselines/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Blesses the newest configurations of a selector's devices; with try nothing is done, and what would differ is told. */
+        post: operations["blessMany"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/baseline": {
         parameters: {
             query?: never;
@@ -3064,6 +3081,23 @@ export interface components {
             lines?: number;
             items: components["schemas"]["ItemOutcome"][];
         };
+        BlessMany: {
+            selector: string;
+            /** @description Only where the last change was authorised. */
+            authorised?: boolean;
+            remark?: string;
+            try?: boolean;
+        };
+        Blessable: {
+            ref: string;
+            state: string;
+            baseline?: number;
+            far: string;
+            lines: number;
+            suspect?: string;
+            /** @description What runs was not saved. */
+            unsaved: boolean;
+        };
         ItemOutcome: {
             item: string;
             outcome: components["schemas"]["AuditOutcome"];
@@ -4963,6 +4997,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    blessMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlessMany"];
+            };
+        };
+        responses: {
+            /** @description What was blessed or would be. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Blessable"][];
+                };
             };
             default: components["responses"]["Problem"];
         };
