@@ -257,7 +257,7 @@ func (s *server) StartAudit(c *gin.Context) {
 }
 
 func apiScore(x audits.Score) gen.Score {
-	return gen.Score{Name: x.Name, Passed: x.Passed, Failed: x.Failed, Undecidable: x.Undecidable, Share: float32(x.Share()), Agreed: some(x.Agreed), Lines: some(x.Lines)}
+	return gen.Score{Name: x.Name, Site: some(x.Site), Passed: x.Passed, Failed: x.Failed, Undecidable: x.Undecidable, Share: float32(x.Share()), Agreed: some(x.Agreed), Lines: some(x.Lines)}
 }
 
 // ScoreAudits implements scoreAudits.

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vergekeep/api/gen"
+	"vergekeep/service/audits"
 	"vergekeep/service/changes"
 	"vergekeep/service/events"
 	"vergekeep/service/notify"
@@ -75,6 +76,8 @@ func writeEvent(c *gin.Context, e events.Event) error {
 		payload = out
 	case changes.Event:
 		payload = gen.ChangeEvent{Change: apiChange(p.Change)}
+	case audits.Event:
+		payload = gen.AuditEvent{Configurations: p.Configurations, Opened: p.Opened}
 	case notify.Event:
 		payload = gen.NoticeEvent{Notice: apiNotice(p.Notice, "")}
 	default:

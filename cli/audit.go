@@ -232,11 +232,7 @@ func (a *app) auditFiles(cmd *cli.Command) error {
 					one.Title = sec.Section.ID
 				}
 				for _, dev := range sec.Deviations {
-					says := string(dev.Kind)
-					if dev.Want != "" {
-						says += ": " + dev.Want
-					}
-					one.Proofs = append(one.Proofs, audit.Proof{Line: dev.Line, LastLine: dev.LastLine, Path: dev.Path, Text: dev.Have, Says: says})
+					one.Proofs = append(one.Proofs, audit.Proof{Line: dev.Line, LastLine: dev.LastLine, Path: dev.Path, Text: dev.Have, Says: dev.Should()})
 				}
 				list = append(list, one)
 			}

@@ -1030,6 +1030,7 @@ const (
 	ScoreAuditsParamsByControl  ScoreAuditsParamsBy = "control"
 	ScoreAuditsParamsByDevice   ScoreAuditsParamsBy = "device"
 	ScoreAuditsParamsByDocument ScoreAuditsParamsBy = "document"
+	ScoreAuditsParamsByGrid     ScoreAuditsParamsBy = "grid"
 	ScoreAuditsParamsByItem     ScoreAuditsParamsBy = "item"
 	ScoreAuditsParamsBySite     ScoreAuditsParamsBy = "site"
 )
@@ -1042,6 +1043,8 @@ func (e ScoreAuditsParamsBy) Valid() bool {
 	case ScoreAuditsParamsByDevice:
 		return true
 	case ScoreAuditsParamsByDocument:
+		return true
+	case ScoreAuditsParamsByGrid:
 		return true
 	case ScoreAuditsParamsByItem:
 		return true
@@ -1318,6 +1321,14 @@ type Asked struct {
 // Asking defines model for Asking.
 type Asking struct {
 	Selector string `json:"selector"`
+}
+
+// AuditEvent Payload of the event audit.
+type AuditEvent struct {
+	Configurations int `json:"configurations"`
+
+	// Opened Findings that opened.
+	Opened int `json:"opened"`
 }
 
 // AuditOutcome defines model for AuditOutcome.
@@ -3042,14 +3053,17 @@ type ScheduleEditMissed string
 
 // Score defines model for Score.
 type Score struct {
-	Agreed      *int       `json:"agreed,omitempty"`
-	At          *time.Time `json:"at,omitempty"`
-	Failed      int        `json:"failed"`
-	Lines       *int       `json:"lines,omitempty"`
-	Name        string     `json:"name"`
-	Passed      int        `json:"passed"`
-	Share       float32    `json:"share"`
-	Undecidable int        `json:"undecidable"`
+	Agreed *int       `json:"agreed,omitempty"`
+	At     *time.Time `json:"at,omitempty"`
+	Failed int        `json:"failed"`
+	Lines  *int       `json:"lines,omitempty"`
+	Name   string     `json:"name"`
+	Passed int        `json:"passed"`
+	Share  float32    `json:"share"`
+
+	// Site Of a grid.
+	Site        *string `json:"site,omitempty"`
+	Undecidable int     `json:"undecidable"`
 }
 
 // Scores defines model for Scores.

@@ -43,6 +43,36 @@ export const router = createRouter({
       meta: { title: 'Subscriptions' },
     },
     {
+      path: '/audit',
+      name: 'audit',
+      component: () => import('./pages/audit/Audit.vue'),
+      meta: { title: 'Audit' },
+    },
+    {
+      path: '/waivers',
+      name: 'waivers',
+      component: () => import('./pages/audit/Waivers.vue'),
+      meta: { title: 'Waivers', under: 'audit' },
+    },
+    {
+      path: '/drift',
+      name: 'drift',
+      component: () => import('./pages/drift/Drift.vue'),
+      meta: { title: 'Drift' },
+    },
+    {
+      path: '/standards',
+      name: 'standards',
+      component: () => import('./pages/standards/Standards.vue'),
+      meta: { title: 'Standards' },
+    },
+    {
+      path: '/standards/document',
+      name: 'document',
+      component: () => import('./pages/standards/Document.vue'),
+      meta: { title: 'Document', under: 'standards' },
+    },
+    {
       path: '/compare',
       name: 'compare',
       component: () => import('./pages/compare/Compare.vue'),

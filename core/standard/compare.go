@@ -162,6 +162,19 @@ func (d *Deviation) Said() string {
 	return fmt.Sprintf("has %s for %s", first(d.Have), first(d.Want))
 }
 
+// Should is what is wrong with the line that a device has, or lacks.
+func (d *Deviation) Should() string {
+	switch d.Kind {
+	case Lacking:
+		return "lacks: " + d.Want
+	case Surplus:
+		return "should not be there"
+	case Moved:
+		return "stands elsewhere, and order counts"
+	}
+	return "should be: " + d.Want
+}
+
 func first(block string) string {
 	line, _, more := strings.Cut(block, "\n")
 	if more {

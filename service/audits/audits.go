@@ -521,10 +521,7 @@ func sectionResult(sec standard.SectionResult) result {
 		r.title = sec.Section.ID
 	}
 	for _, d := range sec.Deviations {
-		p := audit.Proof{Line: d.Line, LastLine: d.LastLine, Path: d.Path, Text: d.Have, Says: string(d.Kind)}
-		if d.Want != "" {
-			p.Says += ": " + d.Want
-		}
+		p := audit.Proof{Line: d.Line, LastLine: d.LastLine, Path: d.Path, Text: d.Have, Says: d.Should()}
 		r.proofs = append(r.proofs, p)
 	}
 	return r

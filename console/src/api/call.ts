@@ -40,6 +40,14 @@ export type Understood = components['schemas']['Understood']
 export type Subscription = components['schemas']['Subscription']
 export type SubscriptionEdit = components['schemas']['SubscriptionEdit']
 export type Letter = components['schemas']['Letter']
+export type Finding = components['schemas']['Finding']
+export type Score = components['schemas']['Score']
+export type Drift = components['schemas']['Drift']
+export type Waiver = components['schemas']['Waiver']
+export type Document = components['schemas']['Document']
+export type DocumentTrial = components['schemas']['DocumentTrial']
+export type DocumentKind = components['schemas']['DocumentKind']
+export type FindingQuery = NonNullable<paths['/findings']['get']['parameters']['query']>
 export type RoundEvent = components['schemas']['RoundEvent']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })

@@ -3056,6 +3056,8 @@ export interface components {
         };
         Score: {
             name: string;
+            /** @description Of a grid. */
+            site?: string;
             passed: number;
             failed: number;
             undecidable: number;
@@ -3097,6 +3099,12 @@ export interface components {
             suspect?: string;
             /** @description What runs was not saved. */
             unsaved: boolean;
+        };
+        /** @description Payload of the event audit. */
+        AuditEvent: {
+            configurations: number;
+            /** @description Findings that opened. */
+            opened: number;
         };
         ItemOutcome: {
             item: string;
@@ -7247,7 +7255,7 @@ export interface operations {
         parameters: {
             query?: {
                 selector?: components["parameters"]["Selector"];
-                by?: "device" | "site" | "document" | "item" | "control";
+                by?: "device" | "site" | "document" | "item" | "control" | "grid";
                 at?: string;
                 days?: number;
                 /** @description Time zone of times without one in a ref; UTC if left out. */

@@ -33,6 +33,7 @@ export function listen(queries: QueryClient): () => void {
     })
     const changed = () => gather('["changes"]', '["change-overview"]', '["signals"]')
     source.addEventListener('change', changed)
+    source.addEventListener('audit', () => gather('["audits"]'))
     source.addEventListener('notice', () => gather('["deliveries"]'))
     // After a gap in the stream anything may have happened.
     source.addEventListener('open', () => gather('["rounds"]', '["devices"]', '["changes"]'))

@@ -5,9 +5,15 @@ import { useWindowVirtualizer } from '@tanstack/vue-virtual'
 import type { Configuration } from '../api/call'
 import { hexLines } from './bytes'
 import { folded, visibleLines } from './folding'
+import type { LineFinding } from './findings'
 import type { Beside } from './lives'
 
-const props = defineProps<{ configuration: Configuration; beside?: Beside[] | undefined; line?: number }>()
+const props = defineProps<{
+  configuration: Configuration
+  beside?: Beside[] | undefined
+  line?: number
+  findings?: Map<number, LineFinding> // by line
+}>()
 const lines = computed(() => props.configuration.text.replace(/\n$/, '').split('\n'))
 const closed = ref(new Set<number>())
 watch(
@@ -98,6 +104,21 @@ const digits = computed(() => String(lines.value.length).length)
       ><span v-else :class="sections.has(v.line) && 'font-bold'">{{ lines[v.line - 1] }}</span
       ><span v-if="closed.has(v.line)" class="text-faint pl-3"
         >… {{ sections.get(v.line)!.lastLine - v.line }} lines</span
+      >
+      <RouterLink
+        v-if="findings?.has(v.line)"
+        class="ml-4 tag font-sans no-underline hover:underline self-center"
+        :class="
+          findings.get(v.line)!.severity === 'high'
+            ? 'bg-alarm-tint text-alarm'
+            : 'bg-attention-tint text-attention'
+        "
+        :title="findings.get(v.line)!.title"
+        :to="{
+          name: 'audit',
+          query: { document: findings.get(v.line)!.document, rule: findings.get(v.line)!.rule },
+        }"
+        >{{ findings.get(v.line)!.text }}</RouterLink
       >
     </div>
   </div>

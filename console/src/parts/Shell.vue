@@ -3,6 +3,7 @@ import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useQueryClient } from '@tanstack/vue-query'
 import { api, type Session } from '../api/call'
+import { useDrifted, useOpenFindings } from '../api/audits'
 import { useOpenChanges } from '../api/happenings'
 import { useDevices, useRounds } from '../api/queries'
 import { listen } from '../api/live'
@@ -19,6 +20,8 @@ const queries = useQueryClient()
 const devices = useDevices(ref(''))
 const rounds = useRounds()
 const open = useOpenChanges()
+const severe = useOpenFindings()
+const drifted = useDrifted()
 const running = computed(() => rounds.data.value?.items.filter((r) => r.state === 'running').length ?? 0)
 
 const groups = computed(() => [
@@ -30,6 +33,14 @@ const groups = computed(() => [
       { to: 'changes', text: 'Changes', count: open.data.value ? `${open.data.value} open` : '' },
       { to: 'search', text: 'Search', count: '' },
       { to: 'compare', text: 'Compare', count: '' },
+    ],
+  },
+  {
+    title: 'What should be',
+    items: [
+      { to: 'drift', text: 'Drift', count: drifted.data.value ? `${drifted.data.value} drifted` : '' },
+      { to: 'audit', text: 'Audit', count: severe.data.value ? `${severe.data.value} severe` : '' },
+      { to: 'standards', text: 'Standards', count: '' },
     ],
   },
   {
@@ -53,6 +64,9 @@ const help = ref(false)
 onKeys({
   'g t': () => router.push('/today'),
   'g h': () => router.push('/changes'),
+  'g d': () => router.push('/drift'),
+  'g u': () => router.push('/audit'),
+  'g n': () => router.push('/standards'),
   'g s': () => router.push('/schedules'),
   'g a': () => router.push('/add'),
   'g f': () => router.push('/fleet'),

@@ -12,10 +12,13 @@ import {
   useVisits,
 } from '../../api/queries'
 import { marks, plural, refOf, since, total, when } from '../../parts/say'
+import { onLines } from '../../parts/findings'
 import { besides } from '../../parts/lives'
+import { useFindings } from '../../api/audits'
 import ConfigText from '../../parts/ConfigText.vue'
 import RevisionLine from '../../parts/RevisionLine.vue'
 import Trouble from '../../parts/Trouble.vue'
+import DeviceAudit from './DeviceAudit.vue'
 import DeviceLife from './DeviceLife.vue'
 import RevisionTable from './RevisionTable.vue'
 
@@ -56,6 +59,8 @@ const beside = computed(() => {
   const h = lines.data.value
   return h?.revision.ref === configuration.data.value?.revision.ref ? besides(h) : []
 })
+const findings = useFindings(computed(() => ({ selector: `name="${name.value}"` })))
+const marked = computed(() => onLines(findings.data.value?.items ?? [], shownRef.value))
 const text = ref<InstanceType<typeof ConfigText> | null>(null)
 
 function go(query: Record<string, string>) {
@@ -202,6 +207,7 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
           ref="text"
           :configuration="configuration.data.value"
           :beside="beside"
+          :findings="marked"
           :line="Number(asText(route.query['line'])) || 0"
         />
       </div>
@@ -225,6 +231,7 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
       @pick="(n) => go({ revision: String(n) })"
       @compare="compareWith"
     />
+    <DeviceAudit :name="name" :findings="findings.data.value?.items ?? []" />
     <DeviceLife :detail="device.data.value" :visits="visits.data.value ?? []" />
   </template>
 </template>
