@@ -88,6 +88,10 @@ func main() {
 		{"signal-to-change", signalToChange},
 		{"signal-flood", signalFlood},
 		{"change-page", changePage},
+		{"audit-fleet", auditFleet},
+		{"audit-one", auditOne},
+		{"derive", deriving},
+		{"audit-double", auditDouble},
 		{"start", start},
 	} {
 		if *name != "" && !strings.Contains(" "+b.names+" ", " "+*name+" ") {

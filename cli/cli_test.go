@@ -188,8 +188,8 @@ func TestCommandLine(t *testing.T) {
 		{"signal test", "a line is missing"},
 		{"signal test x --zone Nowhere", "is no time zone"},
 		{"baseline set hh-core-1 nobody", "no such device"},
-		{"baseline delete np-acc-1", "has no baseline"},
-		{"diff np-acc-1@baseline np-acc-1", "'vergekeep baseline set' blesses"},
+		{"baseline delete np-acc-1:startup", "has no baseline"},
+		{"diff np-acc-1:startup@baseline np-acc-1", "'vergekeep baseline set' blesses"},
 		{"volatile preview a|**|b", "at the end of a step"},
 		{"volatile preview a --since 2099-01-01", "in the future"},
 		{"archive copy set shelf folder:/srv/x", "right"},
@@ -281,6 +281,7 @@ func TestCommandLine(t *testing.T) {
 		assert.Contains(t, out, "raise secret r4ise-03")
 	})
 
+	t.Run("audits", func(t *testing.T) { audits(t, d) })
 	t.Run("changes and signals", func(t *testing.T) { changesAndSignals(t, d) })
 
 	t.Run("try a dialect", func(t *testing.T) {

@@ -47,20 +47,25 @@ const maxOffers = 5000
 // Run audits one configuration. Rules that look across devices pass here, and give
 // offers; [Across] says what becomes of them.
 func (p *Program) Run(in Input) (results []Result, offers []Offer) {
-	shown := in.View.Tree
+	shown := &mask{view: in.View, dialect: p.dialect}
 	hits := map[*book][][]pattern.Match{}
-	trees := map[*book]*config.Tree{p.secret: in.View.Tree}
-	if len(in.View.Secret) > 0 && p.dialect != nil {
-		shown = p.dialect.Tree(in.View.Masked())
-	}
-	trees[p.open] = shown
 	for _, b := range []*book{p.open, p.secret} {
 		found := make([][]pattern.Match, len(b.list))
 		if len(b.list) > 0 {
-			b.set.Find(trees[b], func(i int, m pattern.Match) { found[i] = append(found[i], m) })
+			b.set.Find(in.View.Tree, func(i int, m pattern.Match) {
+				// Where a secret stands only its mask may be matched.
+				if b == p.open && shown.hides(m.Node) {
+					is := false
+					if m, is = shown.again(b.list[i], m.Node); !is {
+						return
+					}
+				}
+				found[i] = append(found[i], m)
+			})
 		}
 		hits[b] = found
 	}
+	shared := map[*book]map[string]*sectionSet{p.open: {}, p.secret: {}}
 	results = make([]Result, 0, len(p.rules))
 	var device map[string]any
 	for i := range p.rules {
@@ -81,7 +86,7 @@ func (p *Program) Run(in Input) (results []Result, offers []Offer) {
 			if r.rule.Secrets {
 				b = p.secret
 			}
-			run := run{Result: &out, c: r.check, tree: trees[b], shown: shown, hits: hits[b], device: device}
+			run := run{Result: &out, c: r.check, shown: shown, hits: hits[b], device: device, shared: shared[b]}
 			run.all()
 			offers = append(offers, run.offers...)
 		}
@@ -141,25 +146,97 @@ func days(seconds int64) string {
 	return "1 day"
 }
 
+// mask is a configuration as it may be shown. The text with its secrets masked is
+// only parsed where one of them stands in what was found.
+type mask struct {
+	view    dialect.View
+	dialect *dialect.Dialect
+	tree    *config.Tree
+}
+
+// hides reports whether a secret stands on a node's lines, or in a heading above.
+func (k *mask) hides(n *config.Node) bool {
+	if len(k.view.Secret) == 0 || k.dialect == nil {
+		return false
+	}
+	for ; n != nil; n = n.Parent {
+		last := n.Line
+		if n.Kind == config.Verbatim {
+			last = n.LastLine
+		}
+		for line := n.Line; line <= last; line++ {
+			if k.view.Secret[int(line)] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (k *mask) masked() *config.Tree {
+	if k.tree == nil {
+		k.tree = k.dialect.Tree(k.view.Masked())
+	}
+	return k.tree
+}
+
+// again matches a pattern against the masked text's node in the place of one.
+func (k *mask) again(p *pattern.Pattern, n *config.Node) (m pattern.Match, is bool) {
+	t := k.masked()
+	at := t.NodeAt(int(n.Line))
+	if at == nil || at.Line != n.Line {
+		return m, false
+	}
+	pattern.NewSet(p).FindAt(t, at, func(_ int, found pattern.Match) { m, is = found, true })
+	m.Node = n // it is known by its node in the text as it is
+	return m, is
+}
+
+// PathAt and LineAt are the headings above a line, and the line, without secrets.
+func (k *mask) PathAt(line int) []string {
+	if n := k.view.Tree.NodeAt(line); n != nil && k.hides(n) {
+		return k.masked().PathAt(line)
+	}
+	return k.view.Tree.PathAt(line)
+}
+
+func (k *mask) LineAt(line int) string {
+	if k.dialect != nil && k.view.Secret[line] {
+		return k.masked().LineAt(line)
+	}
+	return k.view.Tree.LineAt(line)
+}
+
 // run is one check on one configuration.
 type run struct {
 	*Result
 	c      *compiled
-	tree   *config.Tree // that was searched
-	shown  *config.Tree // whose lines may be shown; the same lines
+	shown  *mask
 	hits   [][]pattern.Match
 	device map[string]any
+	shared map[string]*sectionSet // by for-each; of one configuration
 	offers []Offer
 }
 
 // section is one of what for-each finds: a node, or all lines with the same captured
 // values.
 type section struct {
-	nodes    []*config.Node
-	captured map[string]string
-	// mine are the matches of a pattern that are in this section, by the pattern's
+	nodes []*config.Node
+	first pattern.Match
+	at    int // its place among the sections
+	set   *sectionSet
+}
+
+// captured is what the section captured.
+func (s *section) captured() map[string]string { return values(s.first) }
+
+// sectionSet is the sections of one for-each, which checks with the same one share.
+type sectionSet struct {
+	list   []section
+	byNode map[*config.Node][]int32
+	// mine are the matches of a pattern that are in each section, by the pattern's
 	// place in the book.
-	mine map[int][]pattern.Match
+	mine map[int][][]pattern.Match
 }
 
 // most bounds the sections of one configuration that are looked into.
@@ -191,7 +268,7 @@ func (r *run) all() {
 	if len(r.c.each) == 0 {
 		r.one(nil)
 	} else {
-		sections := r.sections()
+		sections := r.sections().list
 		looked := 0
 		for i := range sections {
 			is, err := r.meant(&sections[i])
@@ -218,68 +295,20 @@ func (r *run) undecidable(err error) {
 }
 
 // sections is what for-each finds, in the order of the text.
-func (r *run) sections() []section {
-	var list []section
-	byKey := map[string]int{}
-	byNode := map[*config.Node][]int{}
-	var matches []pattern.Match
+func (r *run) sections() *sectionSet {
+	key := ""
 	for _, w := range r.c.each {
-		matches = append(matches, r.hits[w.at]...)
+		key += fmt.Sprint(w.at, " ")
 	}
-	if len(r.c.each) > 1 {
-		slices.SortStableFunc(matches, func(a, b pattern.Match) int { return int(a.Node.Line - b.Node.Line) })
-	}
-	for _, m := range matches {
-		captured := values(m)
-		at := -1
-		if len(captured) > 0 {
-			key := joined(captured, r.c.names)
-			if known, ok := byKey[key]; ok {
-				at = known
-			} else {
-				byKey[key] = len(list)
-			}
-		}
-		if at < 0 {
-			if len(list) >= most {
-				break
-			}
-			at = len(list)
-			list = append(list, section{captured: captured, mine: map[int][]pattern.Match{}})
-		}
-		list[at].nodes = append(list[at].nodes, m.Node)
-		byNode[m.Node] = append(byNode[m.Node], at)
+	set := r.shared[key]
+	if set == nil {
+		set = r.find()
+		r.shared[key] = set
 	}
 	// Which matches are whose.
-	assign := func(w wanted) {
-		switch {
-		case w.pattern == nil:
-		case w.up >= 0:
-			for _, m := range r.hits[w.at] {
-				for _, i := range byNode[above(m.Node, w.up)] {
-					list[i].mine[w.at] = append(list[i].mine[w.at], m)
-				}
-			}
-		case len(w.shared) > 0:
-			by := map[string][]pattern.Match{}
-			for _, m := range r.hits[w.at] {
-				key := joined(values(m), w.shared)
-				by[key] = append(by[key], m)
-			}
-			for i := range list {
-				list[i].mine[w.at] = by[joined(list[i].captured, w.shared)]
-			}
-		default:
-			for i := range list {
-				list[i].mine[w.at] = r.hits[w.at]
-			}
-		}
-	}
-	done := map[int]bool{}
 	once := func(w wanted) {
-		if w.pattern != nil && !done[w.at] {
-			done[w.at] = true
-			assign(w)
+		if w.pattern != nil && set.mine[w.at] == nil {
+			set.mine[w.at] = r.assign(set, w)
 		}
 	}
 	for _, group := range [][]wanted{r.c.has, r.c.lacks, r.c.require, r.c.forbid, r.c.order, r.c.are} {
@@ -295,7 +324,79 @@ func (r *run) sections() []section {
 	for _, n := range r.c.letNames {
 		once(r.c.let[n])
 	}
-	return list
+	return set
+}
+
+func (r *run) find() *sectionSet {
+	var matches []pattern.Match
+	for _, w := range r.c.each {
+		matches = append(matches, r.hits[w.at]...)
+	}
+	if len(r.c.each) > 1 {
+		slices.SortStableFunc(matches, func(a, b pattern.Match) int { return int(a.Node.Line - b.Node.Line) })
+	}
+	set := &sectionSet{list: make([]section, 0, len(matches)), byNode: make(map[*config.Node][]int32, len(matches)), mine: map[int][][]pattern.Match{}}
+	byKey := make(map[string]int, len(matches))
+	for _, m := range matches {
+		at := -1
+		if len(m.Captured) > 0 {
+			key := joined(m, r.c.names)
+			if known, ok := byKey[key]; ok {
+				at = known
+			} else {
+				byKey[key] = len(set.list)
+			}
+		}
+		if at < 0 {
+			if len(set.list) >= most {
+				break
+			}
+			at = len(set.list)
+			set.list = append(set.list, section{first: m, at: at, set: set})
+		}
+		set.list[at].nodes = append(set.list[at].nodes, m.Node)
+		set.byNode[m.Node] = append(set.byNode[m.Node], int32(at))
+	}
+	return set
+}
+
+// assign says which matches of a pattern are in which section.
+func (r *run) assign(set *sectionSet, w wanted) [][]pattern.Match {
+	mine := make([][]pattern.Match, len(set.list))
+	switch {
+	case w.up >= 0:
+		hits := r.hits[w.at]
+		for from := 0; from < len(hits); {
+			// Those of one section mostly lie one after the other.
+			node := above(hits[from].Node, w.up)
+			to := from + 1
+			for to < len(hits) && above(hits[to].Node, w.up) == node {
+				to++
+			}
+			for _, i := range set.byNode[node] {
+				if mine[i] == nil {
+					mine[i] = hits[from:to:to]
+				} else {
+					mine[i] = append(mine[i], hits[from:to]...)
+				}
+			}
+			from = to
+		}
+	case len(w.shared) > 0:
+		by := map[string][]pattern.Match{}
+		for _, m := range r.hits[w.at] {
+			key := joined(m, w.shared)
+			by[key] = append(by[key], m)
+		}
+		for i := range set.list {
+			mine[i] = by[joined(set.list[i].first, w.shared)]
+		}
+	default:
+		for i := range mine {
+			mine[i] = r.hits[w.at]
+		}
+	}
+	return mine
 }
 
 func values(m pattern.Match) map[string]string {
@@ -303,19 +404,22 @@ func values(m pattern.Match) map[string]string {
 		return nil
 	}
 	out := make(map[string]string, len(m.Captured))
-	for n, w := range m.Captured {
-		out[n] = w.Text
+	for _, c := range m.Captured {
+		out[c.Name] = c.Text
 	}
 	return out
 }
 
-func joined(captured map[string]string, names []string) string {
+// joined is what a match captured under some names, as a key.
+func joined(m pattern.Match, names []string) string {
 	if len(names) == 1 {
-		return captured[names[0]]
+		w, _ := m.Get(names[0])
+		return w.Text
 	}
 	var b strings.Builder
 	for _, n := range names {
-		b.WriteString(captured[n])
+		w, _ := m.Get(n)
+		b.WriteString(w.Text)
 		b.WriteByte(0)
 	}
 	return b.String()
@@ -338,7 +442,7 @@ func (r *run) found(s *section, w wanted) []pattern.Match {
 	if s == nil {
 		return r.hits[w.at]
 	}
-	return s.mine[w.at]
+	return s.set.mine[w.at][s.at]
 }
 
 // meant reports whether a section is one of those that the check is about.
@@ -365,7 +469,7 @@ func (r *run) variables(s *section) map[string]any {
 		vars[n] = ""
 	}
 	if s != nil {
-		for n, v := range s.captured {
+		for n, v := range s.captured() {
 			vars[n] = v
 		}
 	}
@@ -373,7 +477,8 @@ func (r *run) variables(s *section) map[string]any {
 		found := r.found(s, r.c.let[n])
 		list := make([]string, len(found))
 		for i, m := range found {
-			list[i] = m.Captured["value"].Text
+			w, _ := m.Get("value")
+			list[i] = w.Text
 		}
 		vars[n] = list
 	}
@@ -573,11 +678,12 @@ func (r *run) references() {
 
 // namesOf is the names that a match of a reference captured: one word, or several.
 func namesOf(m pattern.Match) []string {
-	if w, ok := m.Captured["name"]; ok {
+	if w, ok := m.Get("name"); ok {
 		return []string{strings.Trim(w.Text, `"'`)}
 	}
 	var list []string
-	for _, f := range strings.Fields(m.Captured["names"].Text) {
+	names, _ := m.Get("names")
+	for _, f := range strings.Fields(names.Text) {
 		if f = strings.Trim(f, `"'[](),;`); f != "" {
 			list = append(list, f)
 		}

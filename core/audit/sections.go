@@ -41,16 +41,16 @@ type Found struct {
 func (s *Sections) Find(tree *config.Tree, of Subject) ([]Found, error) {
 	hits := make([][]pattern.Match, len(s.book.list))
 	s.book.set.Find(tree, func(i int, m pattern.Match) { hits[i] = append(hits[i], m) })
-	r := run{Result: &Result{}, c: s.check, tree: tree, shown: tree, hits: hits, device: describe(of)}
+	r := run{Result: &Result{}, c: s.check, shown: &mask{view: dialect.View{Tree: tree}}, hits: hits, device: describe(of), shared: map[string]*sectionSet{}}
 	var list []Found
-	sections := r.sections()
+	sections := r.sections().list
 	for i := range sections {
 		is, err := r.meant(&sections[i])
 		if err != nil {
 			return nil, err
 		}
 		if is {
-			list = append(list, Found{sections[i].captured, sections[i].nodes[0]})
+			list = append(list, Found{sections[i].captured(), sections[i].nodes[0]})
 		}
 	}
 	return list, nil

@@ -121,7 +121,7 @@ func (d *Dialect) concealLine(loose *pattern.Set, line string) string {
 	from := -1
 	loose.Find(tree, func(_ int, m pattern.Match) {
 		at := 0 // a whole block: all of it
-		if w, ok := m.Captured["secret"]; ok {
+		if w, ok := m.Get("secret"); ok {
 			at = int(w.At.From)
 		}
 		if from < 0 || at < from {

@@ -230,7 +230,7 @@ func (d *Dialect) marks(tree *config.Tree) (secrets []secretSpan, volatile, asid
 			}
 			return
 		}
-		if w, ok := m.Captured["secret"]; ok && w.At.To > w.At.From {
+		if w, ok := m.Get("secret"); ok && w.At.To > w.At.From {
 			secrets = append(secrets, secretSpan{w.At, s.Resalted})
 		}
 	})
@@ -321,7 +321,8 @@ func (d *Dialect) Look(tree *config.Tree) func(*config.Node) (order int, value c
 			if i < len(d.Order) {
 				order = i + 1
 			} else {
-				value = m.Captured["value"].At
+				w, _ := m.Get("value")
+				value = w.At
 			}
 		})
 		return order, value

@@ -24,6 +24,7 @@ package pattern
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"vergekeep/core/config"
@@ -127,17 +128,39 @@ func (p *Pattern) Captures() []string {
 // Match is one place that a pattern found.
 type Match struct {
 	Node     *config.Node
-	Captured map[string]config.Word
+	Captured []Capture
+}
+
+// Capture is a word, or several, that a pattern captured.
+type Capture struct {
+	Name string
+	config.Word
+}
+
+// Get is what was captured under a name; it is false where nothing was.
+func (m *Match) Get(name string) (config.Word, bool) {
+	for i := range m.Captured {
+		if m.Captured[i].Name == name {
+			return m.Captured[i].Word, true
+		}
+	}
+	return config.Word{}, false
 }
 
 func (p *Pattern) match(t *config.Tree, n *config.Node) (Match, bool) {
 	if n.Kind == config.Blank || n.Kind == config.Group {
 		return Match{}, false
 	}
-	m := Match{Node: n}
+	// Most tries come to nothing: what they capture is kept on the stack.
+	var room [4]Capture
+	got := room[:0]
 	at := n
 	for i := len(p.steps) - 1; i >= 0; i-- {
-		if at == nil || !p.steps[i].match(t, at, &m) {
+		ok := false
+		if at != nil {
+			got, ok = p.steps[i].match(t, at, got)
+		}
+		if !ok {
 			return Match{}, false
 		}
 		at = at.Parent
@@ -145,16 +168,20 @@ func (p *Pattern) match(t *config.Tree, n *config.Node) (Match, bool) {
 			at = at.Parent
 		}
 	}
-	return m, p.anyHead || at == nil
+	if !p.anyHead && at != nil {
+		return Match{}, false
+	}
+	return Match{n, slices.Clone(got)}, true
 }
 
-func (s step) match(t *config.Tree, n *config.Node, m *Match) bool {
+// match holds a step against a node, and adds what it captures.
+func (s step) match(t *config.Tree, n *config.Node, got []Capture) ([]Capture, bool) {
 	// Most nodes fail on their first word: look at it before splitting the rest.
 	if first := s.words[0]; first.kind == literal && !strings.HasPrefix(n.Text, first.text) {
-		return false
+		return got, false
 	}
 	if s.words[0].kind == restWords {
-		return true
+		return got, true
 	}
 	// Words are cut off one by one, as most nodes fail at the first or second; the
 	// syntaxes without words of their own give all of them.
@@ -174,40 +201,44 @@ func (s step) match(t *config.Tree, n *config.Node, m *Match) bool {
 	}
 	for _, w := range s.words {
 		if w.kind == restWords {
-			return true
+			return got, true
 		}
 		word, ok := next()
 		if !ok {
-			return false
+			return got, false
 		}
 		switch w.kind {
 		case literal:
 			if word.Text != w.text {
-				return false
+				return got, false
 			}
 		case globWord:
 			if !glob.Match(w.text, word.Text) {
-				return false
+				return got, false
 			}
 		case capture:
-			m.set(w.text, word)
+			got = with(got, w.text, word)
 		case captureRest:
 			for last, more := next(); more; last, more = next() {
 				word.At.To = last.At.To
 			}
-			m.set(w.text, config.Word{Text: t.Source[word.At.From:word.At.To], At: word.At})
-			return true
+			got = with(got, w.text, config.Word{Text: t.Source[word.At.From:word.At.To], At: word.At})
+			return got, true
 		}
 	}
 	_, more := next()
-	return !more
+	return got, !more
 }
 
-func (m *Match) set(name string, w config.Word) {
-	if m.Captured == nil {
-		m.Captured = map[string]config.Word{}
+// with adds a capture; of two with the same name the last counts.
+func with(got []Capture, name string, w config.Word) []Capture {
+	for i := range got {
+		if got[i].Name == name {
+			got[i].Word = w
+			return got
+		}
 	}
-	m.Captured[name] = w
+	return append(got, Capture{name, w})
 }
 
 // Set looks for many patterns in one walk over a tree.

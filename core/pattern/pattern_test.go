@@ -45,7 +45,7 @@ func TestCapturesKnowTheirPlace(t *testing.T) {
 	var found []Match
 	NewSet(p).Find(config.Parse(text, config.Syntax{}), func(_ int, m Match) { found = append(found, m) })
 	require.Len(t, found, 2)
-	w := found[1].Captured["secret"]
+	w, _ := found[1].Get("secret")
 	assert.Equal(t, `"two words"`, w.Text)
 	assert.Equal(t, `"two words"`, text[w.At.From:w.At.To])
 }

@@ -204,7 +204,7 @@ func (s *Service) settleAcross(ctx context.Context) error {
 				if err := tx.QueryRow(`SELECT id FROM configurations WHERE device_id = ? AND datastore = 'running' AND part = ?`, me.device, me.part).Scan(&configuration); err != nil {
 					return err
 				}
-				opened, err := s.findings(tx, key, &v, had.number, configuration, now, true)
+				opened, err := s.findings(tx, key, &v, had.number, configuration, now, had, true)
 				if err != nil {
 					return err
 				}

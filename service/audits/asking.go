@@ -140,7 +140,7 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 		}
 	}
 	if d.standard != nil {
-		t.Warnings = s.contradictions(d, jobs)
+		t.Warnings = s.contradictions(ctx, d, jobs)
 	}
 	return t, nil
 }
@@ -155,7 +155,7 @@ func (t *Trial) add(x Tried) {
 
 // contradictions names standards that claim the same devices and want something else
 // in the same sections: what one renders the other does not accept.
-func (s *Service) contradictions(d *document, jobs []job) []string {
+func (s *Service) contradictions(ctx context.Context, d *document, jobs []job) []string {
 	var list []string
 	for _, other := range s.library.list {
 		if other.standard == nil || other.name == d.name || other.standard.Platform != d.standard.Platform {
@@ -167,11 +167,15 @@ func (s *Service) contradictions(d *document, jobs []job) []string {
 				continue
 			}
 			dl := s.Dialects[d.standard.Platform]
-			mine := d.standard.Render(standard.Input{Subject: &j.device, View: dl.View("")})
+			has, err := s.Archive.Text(ctx, *j.revision)
+			if err != nil {
+				continue
+			}
+			mine := d.standard.Render(standard.Input{Subject: &j.device, View: dl.View(has)})
 			r := other.standard.Compare(standard.Input{Subject: &j.device, View: dl.View(mine)})
 			for _, sec := range r.Sections {
 				for _, dev := range sec.Deviations {
-					if dev.Kind == standard.Lacking && dev.Line == 0 {
+					if dev.Kind == standard.Lacking && dev.Line == 0 || strings.Contains(dev.Have, "${") {
 						continue // it says nothing of that
 					}
 					list = append(list, fmt.Sprintf("the standard %s/%s claims %s too, and would not accept what this one wants: %s", other.name, sec.Section.ID, j.device.Name, dev.Said()))

@@ -233,3 +233,35 @@ func TestAFindingShowsNoSecret(t *testing.T) {
 	assert.Contains(t, list[0].Proofs[0].Text, "●●●●")
 	assert.Equal(t, audit.Low, list[0].Severity)
 }
+
+func TestTryingSaysWhatWouldBeOtherwise(t *testing.T) {
+	h := open(t)
+	h.put("a", fmt.Sprintf(text, "a", "MGMT", "192.0.2.1/24"))
+	h.put("b", fmt.Sprintf(text, "b", "MGTM", "192.0.2.2/24"))
+	trial, err := h.Try(t.Context(), Policy, "p.yaml", rules, "", true)
+	require.NoError(t, err)
+	assert.Equal(t, 2, trial.Devices)
+	var said []string
+	for _, x := range trial.Changes {
+		said = append(said, x.Device+" "+x.Item+" "+string(x.Before)+">"+string(x.After))
+	}
+	assert.ElementsMatch(t, []string{"a unique >fail", "b defined >fail", "b unique >fail"}, said)
+	assert.Empty(t, h.found("all"), "trying keeps nothing")
+	h.set(Policy, rules)
+	trial, err = h.Try(t.Context(), Policy, "p.yaml", rules, "", true)
+	require.NoError(t, err)
+	assert.Empty(t, trial.Changes)
+
+	const one = "language: 1\nstandard: one\ntitle: S\nplatform: tidegate\nsections:\n  - id: log\n    text: |\n      log\n        server 192.0.2.40\n"
+	h.set(Standard, one)
+	trial, err = h.Try(t.Context(), Standard, "two.yaml", strings.NewReplacer("standard: one", "standard: two", "192.0.2.40", "192.0.2.41").Replace(one), "", true)
+	require.NoError(t, err)
+	require.Len(t, trial.Warnings, 1)
+	assert.Contains(t, trial.Warnings[0], "one/log claims a too")
+	trial, err = h.Try(t.Context(), Standard, "two.yaml", strings.Replace(one, "standard: one", "standard: two", 1), "", true)
+	require.NoError(t, err)
+	assert.Empty(t, trial.Warnings, "they want the same")
+
+	_, err = h.Try(t.Context(), Policy, "s.yaml", "language: 1\npolicy: s\ntitle: S\nrules:\n  - { id: r, title: R, severity: low, secrets: true, on: { tidegate: { forbid: ['agent > community x **'] } } }\n", "", false)
+	assert.ErrorIs(t, err, ErrSecrets)
+}

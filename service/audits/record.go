@@ -58,7 +58,7 @@ func (s *Service) record(ctx context.Context, jobs []job, verdicts [][]verdict, 
 				if err := s.state(tx, key, held[key], v, at, j.device.Edition, now); err != nil {
 					return err
 				}
-				opened, err := s.findings(tx, key, v, at, conf, now, false)
+				opened, err := s.findings(tx, key, v, at, conf, now, held[key], false)
 				if err != nil {
 					return err
 				}
@@ -120,18 +120,18 @@ func (s *Service) state(tx *store.Tx, key stateKey, had *state, v *verdict, numb
 // findings opens what fails, closes what no longer does, and gives back what opened.
 //
 // Partly says that the verdict is of some of the document's items alone.
-func (s *Service) findings(tx *store.Tx, key stateKey, v *verdict, number int, configuration int64, now time.Time, partly bool) ([]Finding, error) {
+func (s *Service) findings(tx *store.Tx, key stateKey, v *verdict, number int, configuration int64, now time.Time, had *state, partly bool) ([]Finding, error) {
 	type known struct {
 		id     int64
 		state  string
 		number int
 		hash   string
 	}
+	have := map[string]known{}
 	rows, err := tx.Query(`SELECT id, item, state, number, hash FROM findings WHERE device_id = ? AND part = ? AND document = ?`, key.device, key.part, key.document)
 	if err != nil {
 		return nil, err
 	}
-	have := map[string]known{}
 	for rows.Next() {
 		var item string
 		var k known
@@ -172,7 +172,7 @@ func (s *Service) findings(tx *store.Tx, key stateKey, v *verdict, number int, c
 			// where the revision before was well.
 			by := change
 			if !there || k.hash != v.hash {
-				if !s.wasWell(tx, key, v.hash, r.item) {
+				if !had.wasWell(v.hash, r.item) {
 					by = 0
 				}
 			}
@@ -212,10 +212,8 @@ func (s *Service) findings(tx *store.Tx, key stateKey, v *verdict, number int, c
 
 // wasWell reports whether this version of the document had found the item in order
 // before.
-func (s *Service) wasWell(tx *store.Tx, key stateKey, hash, item string) bool {
-	var outcomes string
-	err := tx.QueryRow(`SELECT outcomes FROM audit_states WHERE device_id = ? AND part = ? AND document = ? AND hash = ? AND until > 0 ORDER BY id DESC LIMIT 1`, key.device, key.part, key.document, hash).Scan(&outcomes)
-	return err == nil && slices.Contains(strings.Split(outcomes, "\n"), item+" p")
+func (had *state) wasWell(hash, item string) bool {
+	return had != nil && had.hash == hash && strings.Contains("\n"+had.outcomes, "\n"+item+" p\n")
 }
 
 // drop ends states that no document is for any more, and closes what they found.

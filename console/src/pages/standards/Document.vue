@@ -4,7 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { DocumentKind, Session } from '../../api/call'
 import { api, ask } from '../../api/call'
-import { useDocument, useTrial } from '../../api/audits'
+import { useDocument, useFindings, useTrial } from '../../api/audits'
 import { useAct } from '../../parts/act'
 import { plural } from '../../parts/say'
 import Trouble from '../../parts/Trouble.vue'
@@ -48,6 +48,12 @@ async function keep() {
   if (well) void router.replace({ query: { kind: kind.value, name: as } })
 }
 const mayKeep = computed(() => props.session.rights.includes('administer'))
+// What it finds now, where nothing is being edited.
+const findings = useFindings(
+  computed(() => ({ document: `${kind.value}:${name.value}`, limit: 300 })),
+  computed(() => name.value !== ''),
+)
+const found = computed(() => (edited.value ? [] : (findings.data.value?.items ?? [])))
 const changes = computed(() => trial.data.value?.changes ?? [])
 </script>
 
@@ -116,7 +122,20 @@ const changes = computed(() => trial.data.value?.changes ?? [])
         >
           {{ w }}
         </p>
-        <p v-if="!changes.length" class="text-second">No state would be another one than now.</p>
+        <p v-if="edited && !changes.length" class="text-second">No state would be another one than now.</p>
+        <p v-else-if="!edited && !found.length" class="text-second">Nothing is wrong.</p>
+        <ul>
+          <li v-for="f in found" :key="f.id" class="border-t border-line py-1.5">
+            <RouterLink
+              class="font-semibold hover:underline"
+              :to="{ name: 'device', query: { name: f.device, line: f.proofs[0]?.line } }"
+              >{{ f.device }}</RouterLink
+            >
+            {{ f.part }} · {{ f.item }}
+            <span v-if="f.state === 'waived'" class="tag border border-line text-second">waived</span>
+            <span class="block text-second">{{ f.why }}</span>
+          </li>
+        </ul>
         <ul>
           <li v-for="(c, i) in changes.slice(0, 200)" :key="i" class="border-t border-line py-1.5">
             <RouterLink
