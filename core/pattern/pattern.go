@@ -36,6 +36,7 @@ type Pattern struct {
 	source  string
 	anyHead bool
 	steps   []step
+	head    int // within a set: the number of its steps above the last one
 }
 
 type step struct{ words []word }
@@ -147,31 +148,68 @@ func (m *Match) Get(name string) (config.Word, bool) {
 	return config.Word{}, false
 }
 
-func (p *Pattern) match(t *config.Tree, n *config.Node) (Match, bool) {
+func (p *Pattern) match(t *config.Tree, n *config.Node, known []heading) (Match, bool) {
 	if n.Kind == config.Blank || n.Kind == config.Group {
 		return Match{}, false
 	}
 	// Most tries come to nothing: what they capture is kept on the stack.
 	var room [4]Capture
-	got := room[:0]
-	at := n
-	for i := len(p.steps) - 1; i >= 0; i-- {
+	got, ok := p.steps[len(p.steps)-1].match(t, n, room[:0])
+	if !ok {
+		return Match{}, false
+	}
+	up := above(n)
+	if len(p.steps) == 1 || known == nil {
+		if got, ok = p.under(t, up, got); !ok {
+			return Match{}, false
+		}
+		return Match{n, slices.Clone(got)}, true
+	}
+	// The lines of a section come one after the other: its headings are matched once.
+	h := &known[p.head]
+	if !h.asked || h.node != up {
+		h.node, h.asked = up, true
+		h.captured, h.ok = p.under(t, up, h.captured[:0])
+	}
+	if !h.ok {
+		return Match{}, false
+	}
+	for _, c := range h.captured {
+		got = with(got, c.Name, c.Word)
+	}
+	return Match{n, slices.Clone(got)}, true
+}
+
+// heading is what is known of the headings of patterns that have the same ones.
+type heading struct {
+	node      *config.Node
+	asked, ok bool
+	captured  []Capture
+}
+
+// above is the heading above a node; nil for none. Sections that only a reader sees
+// are none.
+func above(n *config.Node) *config.Node {
+	at := n.Parent
+	for at != nil && at.Kind == config.Group {
+		at = at.Parent
+	}
+	return at
+}
+
+// under matches the steps above the last one.
+func (p *Pattern) under(t *config.Tree, at *config.Node, got []Capture) ([]Capture, bool) {
+	for i := len(p.steps) - 2; i >= 0; i-- {
 		ok := false
 		if at != nil {
 			got, ok = p.steps[i].match(t, at, got)
 		}
 		if !ok {
-			return Match{}, false
+			return got, false
 		}
-		at = at.Parent
-		for at != nil && at.Kind == config.Group {
-			at = at.Parent
-		}
+		at = above(at)
 	}
-	if !p.anyHead && at != nil {
-		return Match{}, false
-	}
-	return Match{n, slices.Clone(got)}, true
+	return got, p.anyHead || at == nil
 }
 
 // match holds a step against a node, and adds what it captures.
@@ -247,12 +285,24 @@ type Set struct {
 	byWord   map[string][]int // those whose line starts with a word of its own
 	others   []int
 	initials [256]bool // bytes that the words of byWord start with
+	heads    int       // how many different headings its patterns have
 }
 
 // NewSet makes a set. Its patterns are known by their place in the list.
 func NewSet(patterns ...*Pattern) *Set {
-	s := &Set{patterns: patterns, byWord: map[string][]int{}}
+	s := &Set{patterns: make([]*Pattern, len(patterns)), byWord: map[string][]int{}}
+	heads := map[string]int{}
 	for i, p := range patterns {
+		own := *p // as it is known in this set
+		key := ""
+		if at := strings.LastIndex(p.source, " > "); at >= 0 && len(p.steps) > 1 {
+			key = p.source[:at]
+		}
+		if _, known := heads[key]; !known {
+			heads[key] = len(heads)
+		}
+		own.head = heads[key]
+		s.patterns[i] = &own
 		if first := p.steps[len(p.steps)-1].words[0]; first.kind == literal {
 			s.byWord[first.text] = append(s.byWord[first.text], i)
 			s.initials[first.text[0]] = true
@@ -260,33 +310,39 @@ func NewSet(patterns ...*Pattern) *Set {
 			s.others = append(s.others, i)
 		}
 	}
+	s.heads = len(heads)
 	return s
 }
 
 // Find calls found for each match of each pattern, in the order of the text.
 // Children of a match are looked at too.
 func (s *Set) Find(t *config.Tree, found func(pattern int, m Match)) {
+	known := make([]heading, s.heads)
 	t.Walk(func(n *config.Node) bool {
-		s.FindAt(t, n, found)
+		s.findAt(t, n, known, found)
 		return true
 	})
 }
 
 // FindAt is Find for a single node.
 func (s *Set) FindAt(t *config.Tree, n *config.Node, found func(pattern int, m Match)) {
+	s.findAt(t, n, nil, found)
+}
+
+func (s *Set) findAt(t *config.Tree, n *config.Node, known []heading, found func(pattern int, m Match)) {
 	if n.Text != "" && s.initials[n.Text[0]] {
 		end := 0
 		for end < len(n.Text) && n.Text[end] != ' ' && n.Text[end] != '\t' {
 			end++
 		}
-		s.try(s.byWord[n.Text[:end]], t, n, found)
+		s.try(s.byWord[n.Text[:end]], t, n, known, found)
 	}
-	s.try(s.others, t, n, found)
+	s.try(s.others, t, n, known, found)
 }
 
-func (s *Set) try(list []int, t *config.Tree, n *config.Node, found func(pattern int, m Match)) {
+func (s *Set) try(list []int, t *config.Tree, n *config.Node, known []heading, found func(pattern int, m Match)) {
 	for _, i := range list {
-		if m, ok := s.patterns[i].match(t, n); ok {
+		if m, ok := s.patterns[i].match(t, n, known); ok {
 			found(i, m)
 		}
 	}
@@ -301,13 +357,13 @@ func (p *Pattern) Line() *Pattern {
 // what is below the node, or, for a section of one line, in the line itself.
 func (p *Pattern) Below(t *config.Tree, n *config.Node) bool {
 	if len(n.Children) == 0 {
-		_, ok := p.match(t, n)
+		_, ok := p.match(t, n, nil)
 		return ok
 	}
 	var look func(list []*config.Node) bool
 	look = func(list []*config.Node) bool {
 		for _, c := range list {
-			if _, ok := p.match(t, c); ok || look(c.Children) {
+			if _, ok := p.match(t, c, nil); ok || look(c.Children) {
 				return true
 			}
 		}

@@ -320,8 +320,12 @@ func (c *comparison) find(w *config.Node, have []*config.Node, taken map[*config
 		got  map[string]string
 	}
 	var list []candidate
+	start := ""
+	if l := c.sec.lines[w]; l != nil {
+		start = l.start
+	}
 	for _, h := range have {
-		if taken[h] {
+		if !strings.HasPrefix(h.Text, start) || taken[h] {
 			continue
 		}
 		if got, ok := c.match(w, h); ok {

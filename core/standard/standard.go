@@ -77,6 +77,7 @@ type Section struct {
 // line is a node of a section's text made ready to be matched.
 type line struct {
 	parts []part
+	start string // what it begins with, before any slot and any run of blanks
 	slots []string
 	value config.Span // within the node's words: what the dialect calls its value
 	order int         // the dialect's rule by which its order counts
@@ -225,6 +226,9 @@ func (s *Section) read(source string, d *dialect.Dialect) {
 			text = trimmed(s.tree.Source[n.Head.From:n.Head.To])
 		}
 		l := &line{parts: split(text)}
+		if len(l.parts) > 0 {
+			l.start, _, _ = strings.Cut(l.parts[0].text, " ")
+		}
 		for _, p := range l.parts {
 			if p.slot != "" {
 				l.slots = append(l.slots, p.slot)

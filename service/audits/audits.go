@@ -344,36 +344,69 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 	if err := s.warmUp(ctx, jobs); err != nil {
 		return err
 	}
-	for len(jobs) > 0 {
-		some := jobs[:min(len(jobs), portion)]
-		jobs = jobs[len(some):]
-		verdicts := make([][]verdict, len(some))
-		var wg sync.WaitGroup
-		next := make(chan int)
-		errs := make([]error, len(some))
-		for range min(runtime.NumCPU(), len(some)) {
-			wg.Go(func() {
-				for i := range next {
-					verdicts[i], errs[i] = s.one(ctx, &some[i], facts, slots)
-				}
-			})
-		}
-		for i := range some {
-			next <- i
-		}
-		close(next)
-		wg.Wait()
-		if err := errors.Join(errs...); err != nil {
-			return err
-		}
-		if err := s.record(ctx, some, verdicts, held); err != nil {
-			return err
-		}
+	if err := s.portions(ctx, jobs, facts, slots, held); err != nil {
+		return err
 	}
 	if err := s.settleAcross(ctx); err != nil {
 		return err
 	}
 	return s.drop(ctx, gone)
+}
+
+// portions audits jobs: while some are written, the next ones are looked at.
+func (s *Service) portions(ctx context.Context, jobs []job, f facts, slots map[slotKey]standard.Values, held map[stateKey]*state) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	type looked struct {
+		jobs     []job
+		verdicts [][]verdict
+		err      error
+	}
+	ready := make(chan looked, 1)
+	go func() {
+		defer close(ready)
+		for len(jobs) > 0 && ctx.Err() == nil {
+			some := jobs[:min(len(jobs), portion)]
+			jobs = jobs[len(some):]
+			l := looked{jobs: some, verdicts: make([][]verdict, len(some))}
+			errs := make([]error, len(some))
+			var wg sync.WaitGroup
+			next := make(chan int)
+			for range min(runtime.NumCPU(), len(some)) {
+				wg.Go(func() {
+					for i := range next {
+						l.verdicts[i], errs[i] = s.one(ctx, &some[i], f, slots)
+					}
+				})
+			}
+			for i := range some {
+				next <- i
+			}
+			close(next)
+			wg.Wait()
+			l.err = errors.Join(errs...)
+			select {
+			case ready <- l:
+			case <-ctx.Done():
+			}
+		}
+	}()
+	var err error
+	for l := range ready {
+		if err == nil {
+			err = l.err
+		}
+		if err == nil {
+			err = s.record(ctx, l.jobs, l.verdicts, held)
+		}
+		if err != nil {
+			stop() // and wait until nothing is looked at any more
+		}
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	return err
 }
 
 // newest is the newest running configurations of devices, the unnamed part first.
