@@ -71,7 +71,7 @@ func (r *Result) Share() (agreed, lines int) {
 // Compare holds a configuration against the standard. Secrets are compared masked:
 // what is ●●●●●●●● in a standard stands for any secret.
 func (s *Standard) Compare(in Input) Result {
-	c := &comparison{standard: s, in: in, tree: masked(in.View), values: map[string]string{}, lack: map[string]bool{}}
+	c := &comparison{standard: s, in: in, tree: masked(in.View), values: map[string]string{}, lack: map[string]bool{}, under: map[*config.Node][]*config.Node{}}
 	for name, slot := range s.Slots {
 		if slot.Captured() {
 			continue
@@ -108,6 +108,7 @@ type comparison struct {
 	out   *SectionResult
 	local map[string]string // what each captured
 	used  map[*config.Node]bool
+	under map[*config.Node][]*config.Node // by section: its lines that can be compared
 }
 
 func (c *comparison) section(sec *Section) SectionResult {
@@ -246,7 +247,12 @@ type pair struct {
 // level compares the lines of one section. In a chain of headings that only lead to
 // the section that is meant, what stands beside them does not matter.
 func (c *comparison) level(wantAll, haveAll []*config.Node, above *config.Node, chain bool) {
-	want, have := c.saying(wantAll), c.counted(haveAll)
+	want := c.saying(wantAll)
+	have, seen := c.under[above]
+	if !seen {
+		have = c.counted(haveAll)
+		c.under[above] = have
+	}
 	var pairs []pair
 	taken := map[*config.Node]bool{}
 	var left []*config.Node
@@ -324,8 +330,19 @@ func (c *comparison) find(w *config.Node, have []*config.Node, taken map[*config
 	if l := c.sec.lines[w]; l != nil {
 		start = l.start
 	}
+	// A line of which everything is known is one text.
+	whole, known := "", false
+	if w.Kind != config.Group && w.Kind != config.Verbatim {
+		whole, known = c.plain(c.sec.lines[w].parts)
+	}
 	for _, h := range have {
 		if !strings.HasPrefix(h.Text, start) || taken[h] {
+			continue
+		}
+		if known && h.Kind != config.Group && h.Kind != config.Verbatim {
+			if h.Text == whole || len(h.Text) != len(whole) && plainly(h.Text) == plainly(whole) {
+				return h
+			}
 			continue
 		}
 		if got, ok := c.match(w, h); ok {
@@ -391,6 +408,26 @@ func (c *comparison) text(h *config.Node) string {
 		return trimmed(c.tree.Source[h.Head.From:h.Head.To])
 	}
 	return h.Text
+}
+
+// plain is a line with its slots filled; it is false where one is not known.
+func (c *comparison) plain(parts []part) (string, bool) {
+	if len(parts) == 1 && parts[0].slot == "" {
+		return parts[0].text, true
+	}
+	var b strings.Builder
+	for _, p := range parts {
+		if p.slot == "" {
+			b.WriteString(p.text)
+			continue
+		}
+		v, known := c.value(p.slot)
+		if !known {
+			return "", false
+		}
+		b.WriteString(v)
+	}
+	return b.String(), true
 }
 
 // value is what is known of a slot.
@@ -770,7 +807,7 @@ func known(captured map[string]string) map[string]string {
 // value stays as it is written.
 func (s *Standard) Render(in Input) string {
 	tree := masked(in.View)
-	c := &comparison{standard: s, in: in, tree: tree, values: s.Compare(in).Values, out: &SectionResult{}, used: map[*config.Node]bool{}}
+	c := &comparison{standard: s, in: in, tree: tree, values: s.Compare(in).Values, out: &SectionResult{}, used: map[*config.Node]bool{}, under: map[*config.Node][]*config.Node{}}
 	var pieces []string
 	for _, sec := range s.Sections {
 		if sec.Is == Absent {
