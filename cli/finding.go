@@ -309,7 +309,7 @@ func (a *app) driftCommand() *cli.Command {
 				}
 				now := time.Now()
 				counts := map[gen.DriftState]int{}
-				t := &table{head: []string{"configuration", "state", "baseline", "how far", "since", "changes", "blessed by"}, none: "Nothing was captured yet."}
+				t := &table{head: []string{"configuration", "state", "baseline", "how far", "since", "changes", "blessed by"}, none: "There is none: nothing was captured, or the selector picks nothing."}
 				for _, d := range *r.JSON200 {
 					counts[d.State]++
 					if cmd.Bool("drifted") && d.State != gen.Drifted {

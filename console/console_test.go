@@ -115,6 +115,11 @@ var pages = map[string]string{
 	"windows":       "/windows",
 	"signals":       "/signals",
 	"subscriptions": "/subscriptions",
+	"audit":         "/audit?document=standard:access-switch&rule=access-switch/uplink",
+	"waivers":       "/waivers",
+	"drift":         "/drift",
+	"standards":     "/standards",
+	"a policy":      "/standards/document?kind=policy&name=keeping",
 	"nowhere":       "/nowhere",
 }
 
@@ -444,4 +449,40 @@ func TestAPersonJudgesAChange(t *testing.T) {
 	until(t, ctx, `/nobody gets mail yet/.test(document.querySelector('h1').innerText)`)
 	do(t, ctx, chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('tr')].find(r => r.querySelector('b')?.innerText === 'outside agreed hours').querySelector('button').click()`))
 	until(t, ctx, `/changed outside agreed hours|changed in the freeze/.test(document.querySelector('pre')?.innerText)`)
+}
+
+// TestAnAuditorGoesFromTheGridToTheLine asks what is wrong at Ness Point, follows it
+// to the line on the device, sees what is waived and what drifted, and tries a rule.
+func TestAnAuditorGoesFromTheGridToTheLine(t *testing.T) {
+	ctx, d := browser(t)
+	click := func(what string) {
+		t.Helper()
+		do(t, ctx, chromedp.Evaluate[chromedp.Void](what+`.click()`))
+	}
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/audit"), see(`table button`))
+	until(t, ctx, `/% of what was asked holds; \d+ severe findings/.test(document.querySelector('h1').innerText)`)
+	row := `[...document.querySelectorAll('tbody tr')].find(r => r.querySelector('th')?.innerText === 'Ness Point')`
+	until(t, ctx, `!!`+row)
+	click(row + `.querySelectorAll('td button')[3]`)
+	until(t, ctx, `/findings of access-switch at Ness Point/.test(document.querySelector('h2.mr-2').innerText)`)
+	click(`document.querySelector('[data-rule="access-switch/uplink"] button')`)
+	until(t, ctx, `/lan trunk 10,20,30,99/.test(document.querySelector('[data-finding]')?.innerText)`)
+	until(t, ctx, `/by change #164/.test(document.querySelector('[data-finding]')?.innerText.replace(/\s+/g, ' '))`)
+	click(`document.querySelector('[data-finding] li a')`)
+	until(t, ctx, `/np-acc-2/.test(document.querySelector('h1')?.innerText) && /uplink/.test(document.querySelector('[aria-label=Configuration]')?.innerText)`)
+	until(t, ctx, `/What should be[^]*No port is mirrored/.test(document.body.innerText)`)
+
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/waivers"), see(`tbody tr`))
+	until(t, ctx, `/1 exception in force; 1 runs out within a week/.test(document.querySelector('h1').innerText)`)
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/drift"), see(`[data-drift]`))
+	until(t, ctx, `/no longer as blessed/.test(document.querySelector('h1').innerText)`)
+	before := `document.querySelectorAll('[data-drift]').length`
+	do(t, ctx, chromedp.Evaluate[chromedp.Void](`window.drifted = `+before))
+	click(`document.querySelector('[data-drift="np-acc-2"] button')`)
+	until(t, ctx, before+` === window.drifted - 1`)
+
+	do(t, ctx, chromedp.Navigate(d.Daemon.URL+"/standards/document?kind=policy"), see(`textarea`))
+	until(t, ctx, `/hold, \d+ do not/.test(document.querySelector('h1').innerText)`)
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS(`textarea`), "\n  - { id: x, title: X, sevrity: low, check: { require: [a] } }"))
+	until(t, ctx, `/Did you mean severity/.test(document.querySelector('[aria-label=Tried]').innerText)`)
 }

@@ -125,12 +125,18 @@ func TestRealSystemsThroughTheWholeService(t *testing.T) {
 		k.text("agent", "candidate", "")
 		visits, r = k.round(rounds.Plan{Tries: 3})
 		assert.Equal(t, 2, r.Unchanged, "%+v", visits)
+		// The shipped policy, on a router that nobody made for it.
+		found := k.found(name)
+		t.Log(found)
+		assert.Equal(t, "lacks banner motd **", found["management-plane/banner"])
+		assert.Contains(t, found, "keeping/baseline")
+		assert.NotContains(t, found, "keeping/fresh")
 
-		found, err := k.Rounds.Enrol(t.Context(), rounds.Enrolment{Addresses: []string{addr, agentAddr}, PerSecond: 10}, "test")
+		enrolled, err := k.Rounds.Enrol(t.Context(), rounds.Enrolment{Addresses: []string{addr, agentAddr}, PerSecond: 10}, "test")
 		require.NoError(t, err)
 		for i, platform := range []string{"frr", "netconf"} {
-			assert.Equal(t, platform, found[i].Platform, "%+v %v", found[i], found[i].Err)
-			assert.Equal(t, 99, found[i].Sure, "%v", found[i].Err)
+			assert.Equal(t, platform, enrolled[i].Platform, "%+v %v", enrolled[i], enrolled[i].Err)
+			assert.Equal(t, 99, enrolled[i].Sure, "%v", enrolled[i].Err)
 		}
 	})
 	t.Run("a firewall", func(t *testing.T) {
@@ -140,6 +146,10 @@ func TestRealSystemsThroughTheWholeService(t *testing.T) {
 		k.device(fleet.Device{Name: name, Platform: "linux-nftables", Addresses: []string{rootLogin(t, public)}})
 		visits, r := k.round(rounds.Plan{})
 		require.Equal(t, 1, r.New, "%+v", visits)
+		// Its filter lets through what it does not know, and the shipped policy says so.
+		said := k.found(name)
+		t.Log(said)
+		assert.Contains(t, said["management-plane/firewall-filters"], "its policy is not to drop")
 		text := k.text(name, "running", "rules")
 		assert.Contains(t, text, "\t\ttcp dport 9 drop\n")
 		assert.NotEmpty(t, k.text(name, "startup", "rules"), "the file, fetched by SFTP")

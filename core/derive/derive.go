@@ -207,6 +207,7 @@ func (g *gatherer) gather(into *place, nodes []*config.Node) {
 			same[name]++
 		}
 	}
+	times := map[string]int{}
 	for _, n := range nodes {
 		if n.Kind == config.Blank || n.Kind == config.Comment || g.view.Forms[int(n.Line)].Volatile {
 			continue
@@ -238,6 +239,12 @@ func (g *gatherer) gather(into *place, nodes []*config.Node) {
 			p.identity = "l " + n.Text
 		default:
 			p.identity = "l " + n.Text
+		}
+		if n := times[p.identity]; n > 0 && !p.group { // the same line again
+			times[p.identity]++
+			p.identity += "\x00" + strconv.Itoa(n)
+		} else {
+			times[p.identity] = 1
 		}
 		known := into.byID[p.identity]
 		if known == nil {

@@ -24,7 +24,7 @@ watch(
 )
 const edited = computed(() => !name.value || text.value !== kept.data.value?.text)
 // What is typed is tried when the typing pauses.
-const typed = ref('')
+const typed = ref(text.value)
 let timer: number | undefined
 watch(text, (t) => {
   window.clearTimeout(timer)
