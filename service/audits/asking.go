@@ -509,7 +509,8 @@ func (s *Service) Drifts(ctx context.Context, expression string) ([]Drift, error
 	}
 	rank := map[string]int{Drifted: 0, Unknown: 1, NoBaseline: 2, Holds: 3}
 	slices.SortStableFunc(list, func(a, b Drift) int {
-		return cmp.Or(rank[a.State]-rank[b.State], a.Since.Compare(b.Since))
+		// What one round found is of one time.
+		return cmp.Or(rank[a.State]-rank[b.State], a.Since.Truncate(time.Minute).Compare(b.Since.Truncate(time.Minute)), strings.Compare(a.Device, b.Device), strings.Compare(a.Part, b.Part))
 	})
 	return list, nil
 }
