@@ -20,8 +20,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vergekeep/archive"
+	"vergekeep/core/ref"
 	"vergekeep/daemon"
 	"vergekeep/service/accounts"
+	"vergekeep/service/audits"
 	"vergekeep/service/fleet"
 	"vergekeep/service/rounds"
 	"vergekeep/service/vault"
@@ -299,9 +302,28 @@ func TestNoSecretShowsAnywhere(t *testing.T) {
 	h.round("")
 	h.network.Device("np-acc-2").SetFault(standin.CutShort)
 	_, failed := h.round("")
+	// Audits look at all of it: a rule that sees secrets, a standard with a guess, and
+	// baselines from before.
+	for kind, text := range map[audits.Kind]string{
+		audits.Policy:   "language: 1\npolicy: all\ntitle: All\nrules:\n  - { id: r, title: R, severity: low, secrets: true, on: { tidegate: { forbid: ['raise secret zz*', '...  > **'] }, capstan: { for-each: ['people > person {name}'], forbid: ['> phrase {value}'], unique: name } } }\n",
+		audits.Standard: "language: 1\nstandard: guess\ntitle: Guess\nplatform: tidegate\nslots:\n  any: { type: any }\nsections:\n  - id: a\n    text: |\n      raise secret ${any}\n      account noc level 5\n        password sealed x\n",
+	} {
+		_, err := h.Audits.SetDocument(t.Context(), kind, "x", text, "lead", true)
+		require.NoError(t, err)
+	}
+	for _, name := range []string{"np-acc-2", "hh-core-1", "t07-rt-1"} {
+		d, err := h.Fleet.Get(t.Context(), name)
+		require.NoError(t, err)
+		r, err := h.Archive.Resolve(t.Context(), archive.Key{Device: d.ID, Datastore: "running"}, ref.Point{Kind: ref.Number, Number: 1}, time.Now())
+		require.NoError(t, err)
+		require.NoError(t, h.Notes.Bless(t.Context(), []archive.Revision{r}, []string{name}, "", false, "lead"))
+	}
+	h.Audits.Recheck()
+	require.NoError(t, h.Audits.Work(t.Context()))
 
 	paths := []string{"/metrics", "/api/v1/devices", "/api/v1/journal", "/api/v1/rounds", fmt.Sprintf("/api/v1/rounds/%d", failed.ID), "/api/v1/dialects", "/api/v1/schedules", "/api/v1/coming",
-		"/api/v1/groups", "/api/v1/sites", "/api/v1/jump-hosts", "/api/v1/imports", "/api/v1/freshness"}
+		"/api/v1/groups", "/api/v1/sites", "/api/v1/jump-hosts", "/api/v1/imports", "/api/v1/freshness", "/api/v1/findings?state=all", "/api/v1/drift", "/api/v1/notices",
+		"/api/v1/audits/results?device=hh-core-1", "/api/v1/standards/compare?device=np-acc-2", "/api/v1/configuration?ref=np-acc-2@standard"}
 	for _, ref := range []string{"np-acc-2", "hh-core-1", "hh-fw-1:running/main", "t07-rt-1"} {
 		name, _, _ := strings.Cut(ref, ":")
 		paths = append(paths, "/api/v1/configuration?ref="+ref, "/api/v1/comparison?context=-1&left="+ref+"@-1&right="+ref, "/api/v1/devices/"+name, "/api/v1/devices/"+name+"/revisions")
@@ -316,6 +338,12 @@ func TestNoSecretShowsAnywhere(t *testing.T) {
 		found += len(marked.FindAllString(body, -1))
 	}
 	assert.GreaterOrEqual(t, found, 8, "whoever may see secrets sees them")
+	_, body, _ := auditor.do("GET", "/api/v1/findings", "")
+	assert.Contains(t, body, "all/r")
+	assert.Contains(t, body, "guess/a")
+	assert.Contains(t, body, "drifted from @1")
+	_, body, _ = auditor.do("POST", "/api/v1/standards/derive", `{"selector":"name=np-acc-2"}`)
+	assert.Contains(t, body, "it takes two devices")
 	status, _, _ := auditor.do("GET", fmt.Sprintf("/api/v1/rounds/%d/session?device=np-acc-2", failed.ID), "")
 	assert.Equal(t, 403, status)
 	for _, secret := range []string{scenario.Password, scenario.Elevation, password} {

@@ -42,13 +42,14 @@ const maxOthers = 5
 
 // said1 is what is wrong with one of several offers.
 func clash(key string, offers []Offered, list []int, own int, unique bool) string {
+	secret := offers[own].Rule.Secrets // then what clashes is not told
 	var others []string
 	for _, i := range list {
 		if i == own || !unique && offers[i].Value == offers[own].Value {
 			continue
 		}
 		o := offers[i].Device
-		if !unique {
+		if !unique && !secret {
 			o += fmt.Sprintf(" has %q", offers[i].Value)
 		}
 		if !slices.Contains(others, o) {
@@ -62,7 +63,12 @@ func clash(key string, offers []Offered, list []int, own int, unique bool) strin
 	if more > 0 {
 		who += fmt.Sprintf(" and %d more", more)
 	}
-	if unique {
+	switch {
+	case secret && unique:
+		return fmt.Sprintf("what it has is on %s too", who)
+	case secret:
+		return fmt.Sprintf("has something else than %s", who)
+	case unique:
 		return fmt.Sprintf("%s is on %s too", key, who)
 	}
 	return fmt.Sprintf("has %q for %s; %s", offers[own].Value, key, who)

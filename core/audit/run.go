@@ -289,8 +289,12 @@ func (r *run) all() {
 }
 
 func (r *run) undecidable(err error) {
-	if r.Outcome != Fail {
-		r.Outcome, r.Why = Undecidable, err.Error()
+	if r.Outcome == Fail {
+		return
+	}
+	r.Outcome, r.Why = Undecidable, err.Error()
+	if r.Rule.Secrets { // the error may quote what the expression looked at
+		r.Why = "its expression cannot be evaluated here"
 	}
 }
 
@@ -669,6 +673,9 @@ func (r *run) references() {
 			for _, n := range namesOf(m) {
 				if !against[n] && !told[n] && !k.always[n] {
 					told[n] = true
+					if r.Rule.Secrets {
+						n = "here"
+					}
 					r.fail(r.proof(m.Node, fmt.Sprintf("the %s %s %s", k.kind, n, says)))
 				}
 			}

@@ -265,10 +265,5 @@ func split(text string) (parts []part) {
 	return parts
 }
 
-// shown writes a text with slots as it is written in the file.
-func shown(text string) string {
-	return strings.NewReplacer(slotStart, "${", slotEnd, "}").Replace(text)
-}
-
 // Name is the section's name among all: "standard/section".
 func (s *Standard) Name(sec *Section) string { return fmt.Sprintf("%s/%s", s.ID, sec.ID) }

@@ -1,6 +1,7 @@
 package standard
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -275,4 +276,25 @@ func TestMaskedSecretsStandForAny(t *testing.T) {
 	assert.Equal(t, audit.Pass, r.Sections[0].Outcome)
 	assert.Equal(t, audit.Fail, r.Sections[1].Outcome, "a guess in a standard tells nothing")
 	assert.NotContains(t, fmt.Sprint(r.Sections[1].Deviations), "guess|")
+}
+
+func FuzzParseStandard(f *testing.F) {
+	f.Add(access, device)
+	f.Add("language: 1\nstandard: s\ntitle: S\nplatform: sounder\nslots:\n  z:\nsections:\n  - id: x\n    text: |\n      <a><b>${z}</b></a>\n", "<a><b>1</b></a>\n")
+	set := dialects(f)
+	f.Fuzz(func(t *testing.T, file, text string) {
+		s, err := Parse("s.yaml", file, set)
+		var wrong *form.Error
+		if err != nil && !errors.As(err, &wrong) {
+			t.Fatalf("an error without file and line: %v", err)
+		}
+		if err == nil {
+			in := Input{Subject: at, View: set[s.Platform].View(text)}
+			r := s.Compare(in)
+			s.Render(in)
+			if agreed, lines := r.Share(); agreed > lines {
+				t.Fatalf("%d of %d lines agree", agreed, lines)
+			}
+		}
+	})
 }
