@@ -327,3 +327,34 @@ func (s *server) ListDrift(c *gin.Context, p gen.ListDriftParams) {
 			Far: d.Far, Lines: d.Lines, Since: moment(d.Since), Changes: changes, Blessed: moment(d.Blessed), Account: some(d.Account), Remark: some(d.Remark)}
 	}), err)
 }
+
+func apiSource(x audits.Source) gen.DocumentSource {
+	return gen.DocumentSource{Name: x.Name, Remote: x.Remote, Path: x.Path, Revision: some(x.Revision), Read: moment(x.LastRun), Failed: x.Failed, Said: x.LastSaid, Account: x.Account, At: x.At}
+}
+
+// ListDocumentSources implements listDocumentSources.
+func (s *server) ListDocumentSources(c *gin.Context) {
+	list, err := s.Audits.Sources(c)
+	answer(s, c, http.StatusOK, each(list, apiSource), err)
+}
+
+// SetDocumentSource implements setDocumentSource.
+func (s *server) SetDocumentSource(c *gin.Context, name gen.Name) {
+	in, ok := body[gen.DocumentSourceEdit](s, c)
+	if !ok {
+		return
+	}
+	x, err := s.Audits.SetSource(c, audits.Source{Name: name, Remote: in.Remote, Path: value(in.Path), Account: caller(c).Name})
+	answer(s, c, http.StatusOK, apiSource(x), err)
+}
+
+// ReadDocumentSource implements readDocumentSource.
+func (s *server) ReadDocumentSource(c *gin.Context, name gen.Name) {
+	x, err := s.Audits.ReadSource(c, name)
+	answer(s, c, http.StatusOK, apiSource(x), err)
+}
+
+// DeleteDocumentSource implements deleteDocumentSource.
+func (s *server) DeleteDocumentSource(c *gin.Context, name gen.Name) {
+	s.done(c, s.Audits.DeleteSource(c, name, caller(c).Name))
+}

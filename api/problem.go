@@ -89,6 +89,7 @@ var statuses = []struct {
 	{audits.ErrFinding, http.StatusNotFound, "There is no such finding."},
 	{audits.ErrWaiver, http.StatusUnprocessableEntity, "It cannot be waived like this."},
 	{audits.ErrDocument, http.StatusBadRequest, "It cannot be kept like this."},
+	{audits.ErrSource, http.StatusBadRequest, "Documents cannot be read from there."},
 	{audits.ErrSecrets, http.StatusForbidden, "This takes another right."},
 	{derive.ErrDerive, http.StatusUnprocessableEntity, "Nothing can be derived."},
 	{window.ErrWindow, http.StatusBadRequest, "This is no window."},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"vergekeep/client"
 	"vergekeep/client/gen"
 	"vergekeep/core/ref"
+	"vergekeep/core/selector"
 )
 
 // changeFilters are the options that say which changes are meant.
@@ -298,7 +300,8 @@ func (a *app) changeShow(ctx context.Context, cmd *cli.Command, c *client.Client
 func (a *app) changeJudge(name, usage string, v gen.Verdict, sample string) *cli.Command {
 	flags := []cli.Flag{&cli.StringFlag{Name: "remark", Usage: "what else there is to say"}}
 	if v == gen.VerdictAuthorised {
-		flags = append(flags, &cli.StringFlag{Name: "reference", Usage: "a ticket, a work order, a name", Required: true})
+		flags = append(flags, &cli.StringFlag{Name: "reference", Usage: "a ticket, a work order, a name", Required: true},
+			&cli.BoolFlag{Name: "bless", Usage: "what the devices have now becomes their baseline, where their last change is authorised"})
 	}
 	return &cli.Command{
 		Name: name, Usage: usage, ArgsUsage: "ID...", Description: example(sample), Flags: flags,
@@ -318,9 +321,42 @@ func (a *app) changeJudge(name, usage string, v gen.Verdict, sample string) *cli
 			for _, x := range *r.JSON200 {
 				fmt.Fprintf(a.Out, "#%d of %s is %s.\n", x.Id, x.Device, changeVerdict(&x))
 			}
-			return nil
+			if v != gen.VerdictAuthorised {
+				return nil
+			}
+			return a.moveBaselines(ctx, cmd, c, *r.JSON200)
 		}),
 	}
+}
+
+// moveBaselines blesses what devices have now that changes were authorised, or says
+// how that is done.
+func (a *app) moveBaselines(ctx context.Context, cmd *cli.Command, c *client.Client, list []gen.Change) error {
+	var names []string
+	for _, x := range list {
+		if !slices.Contains(names, x.Device) {
+			names = append(names, x.Device)
+		}
+	}
+	authorised, try := true, !cmd.Bool("bless")
+	r, err := c.BlessManyWithResponse(ctx, gen.BlessMany{Selector: selector.Of(names), Authorised: &authorised, Remark: set(cmd, "reference"), Try: &try})
+	if err != nil || r.JSON200 == nil { // the verdict stands; there is nothing to bless
+		return nil
+	}
+	var drifted []string
+	for _, b := range *r.JSON200 {
+		if b.Suspect == nil && b.Baseline != nil {
+			drifted = append(drifted, b.Ref)
+		}
+	}
+	switch {
+	case len(drifted) == 0:
+	case !try:
+		fmt.Fprintf(a.Out, "The baseline is now %s.\n", strings.Join(drifted, ", "))
+	default:
+		fmt.Fprintf(a.Out, "The baseline is still the one from before; 'vergekeep baseline set %s' moves it, and --bless does so with the verdict.\n", strings.Join(drifted, " "))
+	}
+	return nil
 }
 
 func (a *app) changeTake(name, usage string, on bool) *cli.Command {

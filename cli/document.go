@@ -201,9 +201,77 @@ func (a *app) policyCommand() *cli.Command {
 					return a.testPolicies(set, cmd.Args().Slice())
 				},
 			},
+			a.sourceCommand(),
 			schemaCommand(a, "policy", schema)),
 	}
 }
+
+// sourceCommand is about the repositories that policies and standards come from.
+func (a *app) sourceCommand() *cli.Command {
+	told := func(x *gen.DocumentSource) error {
+		if !x.Failed {
+			fmt.Fprintf(a.Out, "%s counts as it is at %s.\n", x.Name, short(deref(x.Revision)))
+			return nil
+		}
+		fmt.Fprintf(a.Out, "%s\nWhat is faulty does not count; the last good version of it goes on.\n", x.Said)
+		return yes{}
+	}
+	return &cli.Command{
+		Name: "source", Usage: "git repositories whose policies and standards count",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "list them", Description: example("vergekeep policy source list"),
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.ListDocumentSourcesWithResponse(ctx)
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					now := time.Now()
+					t := &table{head: []string{"name", "repository", "path", "commit", "read", "trouble"}, none: "There is none yet. 'vergekeep policy source set' names one."}
+					for _, x := range *r.JSON200 {
+						said, _, _ := strings.Cut(x.Said, "\n")
+						t.add(x.Name, x.Remote, orDash(x.Path), short(deref(x.Revision)), when(x.Read, now), orDash(said))
+					}
+					return a.print(cmd, r.JSON200, t)
+				}),
+			},
+			{
+				Name: "set", Usage: "have the policies and standards of a repository count; it is read again every five minutes", ArgsUsage: "NAME REPOSITORY", Description: example("vergekeep policy source set team git@git.skerry.example:network/rules.git --path audit"),
+				Flags: []cli.Flag{&cli.StringFlag{Name: "path", Usage: "a folder within the repository"}},
+				Action: a.with(2, "a name and a repository", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.SetDocumentSourceWithResponse(ctx, cmd.Args().First(), gen.DocumentSourceEdit{Remote: cmd.Args().Get(1), Path: set(cmd, "path")})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					return told(r.JSON200)
+				}),
+			},
+			{
+				Name: "read", Usage: "read one again now", ArgsUsage: "NAME", Description: example("vergekeep policy source read team"),
+				Action: a.with(1, "a name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.ReadDocumentSourceWithResponse(ctx, cmd.Args().First())
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					return told(r.JSON200)
+				}),
+			},
+			{
+				Name: "delete", Usage: "its documents count no more", ArgsUsage: "NAME", Description: example("vergekeep policy source delete team"),
+				Action: a.with(1, "a name", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					r, err := c.DeleteDocumentSourceWithResponse(ctx, cmd.Args().First())
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					fmt.Fprintf(a.Out, "The documents of %s count no more.\n", cmd.Args().First())
+					return nil
+				}),
+			},
+		},
+	}
+}
+
+func short(revision string) string { return orDash(revision[:min(len(revision), 12)]) }
 
 func schemaCommand(a *app, kind, text string) *cli.Command {
 	return &cli.Command{

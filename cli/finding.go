@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"vergekeep/client"
 	"vergekeep/client/gen"
 	"vergekeep/core/audit"
+	"vergekeep/core/selector"
 )
 
 func (a *app) findingCommand() *cli.Command {
@@ -29,6 +32,7 @@ func (a *app) findingCommand() *cli.Command {
 					&cli.StringFlag{Name: "control", Usage: "of rules that refer to this control"},
 					&cli.StringFlag{Name: "owner"},
 					&cli.IntFlag{Name: "limit", Value: 100, Usage: "at most so many"},
+					&cli.BoolFlag{Name: "selector-only", Usage: "print the devices as a selector, for other commands"},
 				},
 				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					limit := cmd.Int("limit")
@@ -86,6 +90,17 @@ func (a *app) listFindings(ctx context.Context, cmd *cli.Command, c *client.Clie
 	r, err := c.ListFindingsWithResponse(ctx, p)
 	if err := client.Check(r, err); err != nil {
 		return err
+	}
+	if cmd.Bool("selector-only") {
+		names := map[string]bool{}
+		for _, f := range r.JSON200.Items {
+			names[f.Device] = true
+		}
+		if len(names) == 0 || len(r.JSON200.Items) < r.JSON200.Total {
+			return fmt.Errorf("there are no such devices, or more findings than --limit")
+		}
+		fmt.Fprintln(a.Out, selector.Of(slices.Collect(maps.Keys(names))))
+		return nil
 	}
 	now := time.Now()
 	open := false

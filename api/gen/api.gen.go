@@ -2003,6 +2003,29 @@ type DocumentEdit struct {
 // DocumentKind defines model for DocumentKind.
 type DocumentKind string
 
+// DocumentSource defines model for DocumentSource.
+type DocumentSource struct {
+	Account string     `json:"account"`
+	At      time.Time  `json:"at"`
+	Failed  bool       `json:"failed"`
+	Name    string     `json:"name"`
+	Path    string     `json:"path"`
+	Read    *time.Time `json:"read,omitempty"`
+	Remote  string     `json:"remote"`
+
+	// Revision The commit that counts.
+	Revision *string `json:"revision,omitempty"`
+
+	// Said What is wrong: file, line and column.
+	Said string `json:"said"`
+}
+
+// DocumentSourceEdit defines model for DocumentSourceEdit.
+type DocumentSourceEdit struct {
+	Path   *string `json:"path,omitempty"`
+	Remote string  `json:"remote"`
+}
+
 // DocumentTrial defines model for DocumentTrial.
 type DocumentTrial struct {
 	Changes       []TriedItem `json:"changes"`
@@ -4147,6 +4170,9 @@ type ReplaceDeviceJSONRequestBody = Replacement
 // TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
 type TryDialectJSONRequestBody = DialectTrial
 
+// SetDocumentSourceJSONRequestBody defines body for SetDocumentSource for application/json ContentType.
+type SetDocumentSourceJSONRequestBody = DocumentSourceEdit
+
 // SetDocumentJSONRequestBody defines body for SetDocument for application/json ContentType.
 type SetDocumentJSONRequestBody = DocumentEdit
 
@@ -4473,6 +4499,18 @@ type ServerInterface interface {
 
 	// (POST /dialects/try)
 	TryDialect(c *gin.Context)
+
+	// (GET /document-sources)
+	ListDocumentSources(c *gin.Context)
+
+	// (DELETE /document-sources/{name})
+	DeleteDocumentSource(c *gin.Context, name Name)
+
+	// (POST /document-sources/{name})
+	ReadDocumentSource(c *gin.Context, name Name)
+
+	// (PUT /document-sources/{name})
+	SetDocumentSource(c *gin.Context, name Name)
 
 	// (GET /documents)
 	ListDocuments(c *gin.Context, params ListDocumentsParams)
@@ -6686,6 +6724,94 @@ func (siw *ServerInterfaceWrapper) TryDialect(c *gin.Context) {
 	}
 
 	siw.Handler.TryDialect(c)
+}
+
+// ListDocumentSources operation middleware
+func (siw *ServerInterfaceWrapper) ListDocumentSources(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDocumentSources(c)
+}
+
+// DeleteDocumentSource operation middleware
+func (siw *ServerInterfaceWrapper) DeleteDocumentSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DeleteDocumentSource(c, name)
+}
+
+// ReadDocumentSource operation middleware
+func (siw *ServerInterfaceWrapper) ReadDocumentSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadDocumentSource(c, name)
+}
+
+// SetDocumentSource operation middleware
+func (siw *ServerInterfaceWrapper) SetDocumentSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetDocumentSource(c, name)
 }
 
 // ListDocuments operation middleware
@@ -8975,6 +9101,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/announcements/:name", wrapper.DeleteAnnouncement)
 	router.PUT(options.BaseURL+"/announcements/:name", wrapper.SetAnnouncement)
 	router.GET(options.BaseURL+"/documents", wrapper.ListDocuments)
+	router.GET(options.BaseURL+"/document-sources", wrapper.ListDocumentSources)
+	router.DELETE(options.BaseURL+"/document-sources/:name", wrapper.DeleteDocumentSource)
+	router.POST(options.BaseURL+"/document-sources/:name", wrapper.ReadDocumentSource)
+	router.PUT(options.BaseURL+"/document-sources/:name", wrapper.SetDocumentSource)
 	router.PUT(options.BaseURL+"/documents/:kind", wrapper.SetDocument)
 	router.POST(options.BaseURL+"/documents/:kind/try", wrapper.TryDocument)
 	router.DELETE(options.BaseURL+"/documents/:kind/:name", wrapper.DeleteDocument)
@@ -9029,348 +9159,351 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37kts21i/6Kijtryoz+1NfY3uS7tp1TseXsSe+jbvj1HyJ9ym0CEmIKIADgJKVlKvO05wHO0+yCwsA",
-	"LyJAgmqy7eTLP0lboghgYWFhXX/rt8mMrzPOCFNycvHbJMMCr4kiAv713U7/NyFyJmimKGeTi8m1EvlM",
-	"5YKgNVazJZFIkpn+TiLMEpRSRiS63aHtEiuklmSHsCCX9nM9GBZEwj/1U/r/x5PphOpX/zsnYjeZThhe",
-	"k8nF5Fb/LWdLssZmGnOcp2pyMZFuCpPphLB8Pbn4qfYZjDX5MJ2oXUbM85QtJp8+TSePcyG50K/Dacq3",
-	"T9eZ2r3HaU4mF0rkZLq32GeCr/Ui0EvKVmhJcEIE4nP4KMMLgm7JnIvgCmZmtOoq1vjjS8IWajm5eHB6",
-	"6pvi048ZmSmSeEhvCI0yrBQRTOqZAJmpRMT+CimOEjqfExGalHuyNi2qyFruze+hZ35T/cAL8/DD8mss",
-	"BN7B7F88gdfpcTOsluWwVA8oyL9zKvTaDLXLCcy5WGO9uZSpRw8m08maMrrWe3tWjEKZIgsiYJyXdE1V",
-	"MdTeElP40ss853pRa/zRvPv8FP7ZPtRreKl3UfC/tmVVyHnu3+5rkpKZauVJ3xKl+1lgtLNHX3/zwDue",
-	"EnSmmsz1HVFbQhhSW44SsqEzIjWbU4H4liE9qjngOEkEkRIOc84UUpyHOE2aoaoztPO55TwlmMGE/osz",
-	"En0gb+iaoF85I3AKqZ7UlqolzxXSH1KGMBJkfol+uHmM6BylZK4Qz1VoivpVIRI+8tDvk95smXEmCRyX",
-	"t4LfpmSt/5xxpggDyuIsS+kM6zmfZOaJ//xF6gX8VhnqPwSZTy4m/+OkFMEn5lt54t4LI9ZJ8KM+8VvC",
-	"FNoKzhbHQET7O/3aqxlsDEhzwTMiFDVznQmCrVwpTluCFTnSdJx4jjqzjN/4QtDF0twXhdxoW8w7/bj+",
-	"XV1aTCdSYQUjOCmOZ4pu9FwSKvFtShK/FC/P20/FETRTcu+cFqstX8BvfyEzmIcl0dPEiBCcJFQTF6dv",
-	"KwSb41SS6R4Nh5ixeYd3XozxnM3Imvj2D5cb29gR+119TxpP7dMfq3hmmAu+jn96zWV1ooU4bWMqMieC",
-	"sFno2zUWK+9XTv/ot3ZZkbvNh3nsUv3cCMSC11TXNa1K7WLHKguwdCu+nMAWdXHKAWzsZZeOu6p69Z+d",
-	"njYp6jikLq6uQEwjLAvhPEVc6H9oJWqea51NS+fu0S1LFbf16dTDXjUu6nxnyVX1R33Petmsh7rkpVmV",
-	"Cztvb8eXncv61V6pHZdZnXX9POtlPjFb0g15RzIuPHLqdqfMHw2drrld9tKUflkBOlvPcy3Ihkq3T81X",
-	"SsXF3h0Ymt0efcoXV6Y9tastXlxMuoVw1wpba8tPt/oBejNHCZWKsplCinxUUp+WONLO6SIXWIWpUSV/",
-	"fdQnjSGbv7ZqYmDvaEq8i9HHPsEK32JJIpfCyJbIHncVT5Nez2eUMcMUPoESyU++hVIBJi8ozAnSk4lc",
-	"sVoWU6q/952bjjH+6GyJOEt3QNUllkttC65Ipo67GdptX4NVpjVed1Pp4Hq93QXliy0raOs9DnJllrh3",
-	"OTG5Jf57ebbEbOEjywswgjHjakkEMm9AaokZwnMFfxKUYqnQDGf6xrk0bAgU0L+0HycVshU2imN0v/gR",
-	"PL9Nfd95qa1vdLO8cjEB0uiX9FRO+1wm+0qp+613NnlC1dON1UrrlH+LdynHifOKEP0UwvoHmpZ7FkiE",
-	"SOIZ8TL+M8oSyhbaKMUKmacimLzB2vb9wWW+ydWMr2s6foalBMFO08l0krOEzGiilX3N51wdWXNPf/DB",
-	"I13gte/Iv3Mrk0bcUf+S3hEJvo/GQVsIEhJ7CZ/lzgxprEgLGu8XxTUdZRdqxciR23OTGzee34jI17c1",
-	"EVH5LsPCP2tJrVp4gF5fkMO+39LAvdStPMhV73LWpH/H/Wn4vXkSbvQBwILAIUAcFOl1L3lfvNs33++w",
-	"JJr0PQ3QHtdtiy3nLp5Ol4J7LqSlxRhRbqUHGFAgVsTaJ6jM9iCZy4zMFHITQlssUcr5iiQIK/89I8g8",
-	"aF6cnZ4/6LIvjC/T/dunG3vMnbPT4WwIWICX1CmR8hVmu76Gaq6WXFDpVbG03rNdEkEq1zvcqUDr8qch",
-	"YscTo6+ZJnYBZ2f0lQsEw1az2LMTKgfUZzP5VacWaQrnzCcwnbOr+Y1hbu93OZN449svcFyKnEnYHsYV",
-	"ggd9u9Nkq4pnT6/QracczkfExzglLDEE6cF0c0HIrx7j5SpNrZqzBvlrnpN+9qqyTMM02FKW8K3VZRhe",
-	"E8Q423eDBLmLfFQNtn3wzcO/PQqzYn0Gr7lW6hda8d0KqhRh/jU4GdCYP2h5HdPvlhawEO++wSkOcFBK",
-	"iUS3NlqBkZau6qtCgzdBCrXkshqci/B+dToWWoyAORVS+aZLGKJKIvgeSbpgOEVYCLohyWURmyhlmCD2",
-	"aDAyRZIb+lKFljgDrbVYNmgdsNI5z1lSMyrbvbj68eBMYXSpB9hStURGhY97MU0iPT6/5MnCT0X4pkd4",
-	"Qgv8Hh5popY86bnnWYrNlrfGauChu3iwhduVCPqJ3OdX+W5nnQH6a8S1CVw6iOF63BCR0JnZ4gXd1I78",
-	"3X3pGyKo2nVR6to9B9q4Pg0hr4pT1T1sWjHcQaXS137Bs/o49WFbSUM3HM+F1c170ME59lqJAA91XKIK",
-	"rwiLZ279uPDRi2sZz5mlifcqibfXjFi+0VLbs/icJZx4zRXi1DLjizGMaqUNlvovqoXeNtI3Zjm5a7bv",
-	"7WOfphNz3fqnZr7TR8Zc50bogolf000CdxikNRS+HWCn0ig00rbk9XrUx3JYKZocA7l9qRysWpDISKWS",
-	"EOErNOCzeYIVrjtszAZ5PDbFTdzNGE3fi/k4PL1XViDuXc89pHrLpRx9I/UT8ofIur4c6+MxrKqMts8C",
-	"lXmFyf1mQ8SGkq0v9FDJGoiTBfC0Rwzc7p4Ue3LXNz3nufClQW0IQwneySl6xVmCd0bBmmqWPn+AljwX",
-	"EhE8Wx5PfC4pj7d9b+TmTGzq1d0XZc5EYB7tDqEUZ5l1CkfN4VmKM98UekbysVj1vSLgXHtG5pm51Pxe",
-	"X+ftihrojfmBd5RcSZoEzOP4yL6+0VaMb1mTA80qKyEYxpGV7BB/0b+KcMhVI66OL6YVNx2Qq1xPOSG3",
-	"KxW6VQ7etHKcq7xbnKgKL4WFxVu88Pge+jl43b3Q3CNmbVhPhFvh1Ld1+zIRxnfPh5dxYwfak3dgGfoV",
-	"AkHm7m4sfXeFatlhtnm1rAQrDIEy74qD/mrrlomfoV/L2/cCF5MpXNl6oBAFGUnHcwTPBEkIU7S24+XX",
-	"K2qsIheHmXEmOURd1iYUs+R8pa++nUz5wht7CWYbKSwWRHWH7WxCD0yl+FVt5hGOZkvIQ/zMNQo1/DAY",
-	"aRJcACuUj6ItuD8UX4GrYMEk+su7Z4/Rtw/Oz6ZoucazI7nE5w8f/TUq8WaAbSipXV/CK0zTSkapJBkW",
-	"WJEE3e7QjK/XWJpArX1Ec71Z8qVW2PMkuzg5mSI10//Xn6hUXpycLLlUFxkXyjxv5oUkERuTFV3PwT7t",
-	"OjGwfv+2Epz9MyfSqQbjnJI1ZbkKRsJCDN6S3+Zn8UpumhsxirUrNDiAwSuLq7PGc22UzRVhl6DKOZMf",
-	"YitrDm4NPgfvmr1si6TuswcPOpK6p3cKlbspe8nB11ZFu6tNE/KMzJYkyWMSDoona7ZDcNoZFlT62HhJ",
-	"k4SwazITxJcoZK7ZBEnzgDGf9ZnNGZ1Tm/WiLWpOrNN/aSz95tooyK9Z7TaoeKP1xdtpdWlFyWUoRz/M",
-	"tz2SmfnW7wLzOM7a7UP4QeENupsvyRLbry/Ud+ISZVjNllphJZmSUUoDkN5RtbpRpcui4p8AepZzmu6x",
-	"UDsDHpYocbur3lAxxUA2nemjqpWHfF2VI/XikCOvICGVap1himgiGR28R9Z9ofTOBpPtwJlU6q1Tm0Fj",
-	"vjQJU9q+2I8++RNmo85VMTdZFJuEg0u9QkY1RvQzUiXfJ5Ry4b0w19ilozWqrkCwYUGQYWQ0d2VhM5ym",
-	"RqfwxJdxwOMoscmHhhy6aWlGQKUciEicprBr6C8/3Dw7+uavNceo/pk/q6Jv6sThUsvrNPGbdKE0uEqi",
-	"hqW8fUVlVp0bfKV6bXH1qAxDP3/4ILRm6x4uplEZ1L/UbOct42kzmhKtirGC/Zu5W1yq78nOm2C3ICIT",
-	"lBXCwajMX0mkf4RWZHccisM9wzStpZJV720s1d857xnZsxlT8T+4xjTxrjioIkNRW6ikxGk77ZH9KM26",
-	"uiVu1Jq+XbMmZes1me0GtiIhXSnlC6jPUBxhhq6f3bz1m0t+A3GP5ervn/M0IeLi5O3VzfMpknOlbbWf",
-	"frh++u7//vD8zfXNTxdv37y7+QDfaxNuQdXFu6ev3tw8bY59Om3ZxKb5YELvKTGyWz+YXKLf9CH8dPKb",
-	"OZSfjmfzxX6hYOf1LUPK8I9ULe3JgSe09UolUnhlqikRXFxIEnJU6MumfrKdzbrI0BA45Yb42chfINjm",
-	"mw6eohZ3q/84lK5O91PvHGs865toD4ECvgSWyLdEvALrzeOK0CLOPadtTHjuEp1qtRkxjqCo2G+49K6s",
-	"XGL5NCWbfSld2f19p0uGpdxyoW/JFdmB43MF3mE95ZyZGOH161dvUS6J6OcLyzqokvIFZX1pkgm+Iaw9",
-	"1QRi98YOIT2SWARmK79qlfItEUifOAEGDxUyMD1BpJI/MEVTbzGBnp0g81xCRT03nghIuKHGijUDlBlG",
-	"kekGbUWHJiDspZggIMxkRRUVBCcIK73dUy3A9KT0gxeIsM0U5J4Wp5ajvRe35pQAU3S6iGAPKq8oXKQ1",
-	"1q7ylu8UlkenvRyiFAaHFDvmamnsVf8N9RZLibKlwBKqyvUF+PrV283XcJKaVtFprHypGZI1U/LUX6/l",
-	"DnJTNeMCYagIQbc7M7vzmYF+wGURS9xUSVXudD++MqpiRFqillCGinFvLiRa3NN3oGwm6AbPdr6DLq0B",
-	"nJU8EEdGJ4NC3oK7ex2diI8iT/Uod2NOtJyvHyQZLSNDce6R29eQy7gfwcDS5qSA6Cqr7c1dYYJWWjqb",
-	"EhwjjrtL7wtLDKbikzRPSEo3ROz8SoeNhjUXTRdEBvwcifVzRJIv7/FwdIrLGic9Xsu4cg7oplK9xmyn",
-	"729F0lQiPvdfrw2chC2mSr9eHwJm3NE48aopMr+tjOktuaMhJbVSjbd/h+7KIgEldmgOBmtkfldtStOC",
-	"E0pKFRxgSW320U112gL54PhtiHB7wbvxAXdvVN0/TwEl34c4Z+m+jP/mVIt/ADGaXEz+90/46NfTo28/",
-	"/Odfjoo///o//2Ny90IMucRi78aoXhbHD4vf2IoyTTmq0kg5Gl3N8YRsaMAjucQbEhX9TvFsZU9QLrI0",
-	"h/Bcqoipv13zDfGfJ1cqUj8QL6nF0Cmyab+S4HMMaPNYLfvlwm5xIPSpv3gZnpMFhpAKswSL5Ctjwkdk",
-	"01j9E2Ya2oOZ73IzsWXvXInh8UgpOxdELpl9V2tmVvHgp+lkIXie9Uw0tk48j4i+fn51dP7wEZqX3jxZ",
-	"S4PrfHf0pZLiW5L2nLiWv2V1R7xzr7//8D2VtE+QnSeBuz3s+JjP9eHzOlO1MVrZAhNyqRqVNkgK9xGU",
-	"sBwHgAyu0gUXVC3X3tRqyPNw9aDaIOd6TKSWPAdHE54T+ArAtUKVcDxNXjCr+DWXwRmBHO0e084wFf6X",
-	"6W+0WSoVnq2K+pZbouctkeKB1ylKvAUB19zoIwYJDKLOMsepgZwB50QAuqI1EpCVoF7t160WKAVS13Qi",
-	"eBrKxRAhd31HAYKfinQN2S1AvhUhmcmhZ0gqkvnLOoKwVRm2WrQgCiSpXyUrKhX8apVBe3A1WIhKV/7q",
-	"rzoQmEmHHeP3dTg3i0ORRG7DkMQ7eYy+42oJjJ2zTHAFIdiqoaBIykyilk1W+jDtUan4EsAqzZnleZqg",
-	"W4JSLpXJPhFEKiwCF6V953WfWvPpJM/gGx8fbIiQIU14Q7GfQX7J1xkEbbz095f11aD1qJJolvLZysUn",
-	"9QdrIiVeEFmW/Hlx9iIUaudPMvEwYbLJKmExdycXl0yl+rO4O8vrOXzdPyEKU58HuYFE0SSiZeoixZLP",
-	"m0nlsYHCcDFht4Rxl5Cmj88q+9FKUYlpgvCtyVOVJJ1P3RIKP2jUvF+7sbxpKXhNrgtxtpdvAK4UQWZc",
-	"JNJlpEpkpB8yGnY/XcTlMLXffQISxGj8Cq9dapS3jKkQChGZNyH/QgN2pFxJbTNrBA2z8SFez1Kt7XYf",
-	"eVS5HmhwvhwWpzXtg8ExskUgOJZUKi52aMGJRJxFBRob6lBTl3GqR+e7qkpFBQ+2y4VXVRxqeaQ+HyFP",
-	"42DonBLQ/eDd7vHaxeteAXkXEbelvWwOAp+L80IaXn9OfeBo+6m0jaqZHmkY5l3h0zaML8aJ7pAnxlMl",
-	"CXDRzirXzwHItF+HGqxOoq7GtnvOQOWv+M72RU7Q9SsIlgElRvZTlbRG2L3Xdjz7+NRNzY3mpQPFqVVy",
-	"4x2/a1d42wM8F1DEO3T+5n47r1QPBdEfxDNvclOvejPtzIp5lO9uoVcQXCrMDA6qIfow3QhKksfmV74j",
-	"dYDx3sKQRoGxadw+sz4lZfmNfTRQTB82+xTJQqqcAWFgCsLNkhA2LeqPbAA4WtEBJ8i1It46QMX56lX1",
-	"Gi19oG1GR9wBNAus7HUxXgsv3Th69dBzSukfgfY6s/HGPfAE/QAYdnY3y/w3qckwrQXfZ5zNCE5DzhTl",
-	"Fe8O99Kss3BpVqf86PzswYP4AFYIO+VJBbitRz1KlqXUp2Y7ePq6r1gWrhsq0ZwLL/v3iRo6RDm/M9Ma",
-	"pHvuaQ/s3B5Wpta3wdtkE0r9JrtztLde55aq3+tn2+VKmUXqueH5ek1VlXi1AFq390cuaZaRBCCUQUnQ",
-	"lripcoJfXCKyztQO8nPAdyL5mtzyZIduBbgEgzAQvW4dv+t974JxPDUtlBCHmeeul87qIkf2A+wfP/7s",
-	"C2W8F1OgkN7oFDsXeaf86AG8FIt0VOOraroXT+lsZ9weEAfxquTu14XcDObzxV+z2qYLeyyCQM009X+z",
-	"rpe9xiQUMq6uSkTNAMajDMykis7pfWCLRbPSvMMREUrrdYXaHQChldVUsx/Xpgi3mFAbf9yI3YH8321T",
-	"9kxKGeEQCDz36d18vfYJUuOdpXugNrEwCjxJ4kEGkiRsx8mU98DOgTVep1y1lU54akWCYdA2Ik9r2M5A",
-	"RTdfQ4DgLsAMmyUVFgzcT9E9LMKY4mv4wGfL4DTvIbCgUUwAaiNg/Ohn7JSn5bqKkf2EofOe6lQ7RONt",
-	"CnjgPdKXPYI8BkS8B4Jdf9TIEpQ9iCjpU4AqftHjnuCwPT0F4dDavhdtyVOAX0r0TtucMlTsYYm7EZ9f",
-	"5iIbNeDKAhO9jmDpdtfHe0+Z4GnqRUlPklDBTVtGQ4tZfktmOJfkoEwEv3Okv1neUaHVarMvmMOJ9RVT",
-	"hE3x3IcE8pxvkf4GQIXOTk/9N03NodordBdnRZdxsMoC7ZSD7OKsv37BAh84w4oU0RzXas7kMLi5TA3a",
-	"pn4QurkAzqUz+f32cYH24KO5VFNUoDeAkYORAOg4mc+WCEt09u358enx+fHpyfk3NTdIRR/5ursTSxdS",
-	"ckbENZlxH1bmVQFXgbVhyVlyiR56SoiKtODOkAIXvlqit/pjpDikK2JVgcmodDybmnwpbUiKhIhLdH7e",
-	"aHtWoZCZxaOHD79+2DWrklzfeICkh49ssHX2tiUlQHGE5cqlv0PFA64mDBs/BFjWl+js0VlwQ6IWbwMi",
-	"zStM7NANfAdVISY0fn39vEQ3MN0d/KwfF0Hxi4DA/WC7IrRqJ01MyDVObOi0xP1rKh0p76ekwPOmZWhM",
-	"exp4/AULQRzZoDvMck1YQpIQiOWMMyV4KsMyr8+F1iBxi9ZUbZJQX4Ox3y9eX716Oi2UePtPp1hcPLm6",
-	"ubq+efPuqRep12EKRwL70o8BaOKPL+RjW57ivxv9vjfnsbRL/Eoie50d3ykTXW9EQFno7SgoW4VEtgWC",
-	"57/btWKUOt/cDK8Jut1FYpLyLQvEdILwXpngfB5v67zVj3sbXmHD8KQviFj1hEG1ngydsDu05jsEGDhW",
-	"bbf4eFtMN6aCzEgsb+SbroM1A8HIGrxYdM39R/MU6HS7iBR7H2CsBWKrdBmBc1ImSpU4sM67qgcrmKhw",
-	"Ju0h5YMMKQ6KI0PLRfKaGxL3yu7vbZj2UsWKoxUR3xmn919jB1tJOET2gLvWPw9yIgCH9sHV6IfEnrPE",
-	"m4DoUDVBIOUsoYlr6BXd3GZSvN1Oyr88QpQPOaQXdGEjgTASF7aOXuIrnDDavQe12YbeKqijpo0DFMvZ",
-	"BmZaQ1ZLg+5+oHsbK18Cm5tWkKJtGGL9IGd7nhU9+BNoeQ5nP5C06OG32hLLNHpVYPQodMvV0mSXBxwA",
-	"hzaKrWK/SiPkw8VX+0vsdTYjwKSqmaq1foeB8j/QjShz7SgCFfYxUFERYDr9oNBaHXJe2rreC43gQ5YS",
-	"HyTCM30J1sBfqUT6+jX9BiPaPFXiEz1yySAvzueBoz3CEM+pV+Z0YV9tiUWmkgSL2TKU++C+7TprgZrR",
-	"A8GoQoQJd+B5S2cr2UxngFUCJdCcCxdKr+60qbJhxMTfuas+4RBT7penVxP0B0pq8/JpyayWG6rxnwou",
-	"nxuwslEV8K3WAsZn1dI2p39DKj7ctKbrgcI24lkUguyI8qrjxeseF414Gi2Yai0Ga2VnKmQoetWK17Xp",
-	"BMuV0xgEm+CKGWkn2xO8u6u+4QgVVVho6Rq42uG71vmGejsfOA3Nl5Du7UcxTlN3EKfIdJDtWbJQo7Ov",
-	"j4/JjvbnEpjM116WuP5BEOJfXzU9hBhVpFYP2nrii+4hRb63Ga0kcGVBvh3+u+C5V7lvr7lvDamPgkFc",
-	"nVE7eO1z6I5lvaCFb6AAzbddSGyXpaM5pqlNSBS2PUu1pAhCgGWLzEnhBfCJsedUHWQn+YSaVDe2BCyy",
-	"xtVbQv1M8DU6u0SnJikstRXVljmGqu0ONgykdR/RfkenfiuUGe6jDGR4GFjKeZkfYJMpgiXlz3majIf7",
-	"fdiZa8u0v8NxLBLqazl7HQeTp8kBmXvlCgZuzBlCbChW51vEi7W7CfsALgYaGL6z0VRQN8lHKo3FaZFu",
-	"Lg0Y0ZbKCh4sBLFwWu8tUTUmxM5CZTa/c3y2P42/57YhvcOxBbDZvYhZAfcvN5PpZIfXWtP8pU6mZlrY",
-	"ntp//X6K/nX16qXWl/9x/eb1Xp7lN6cWwOnAzDGzOS+93Yrn+6VSSVK9DXLmAMcclpC7VXugaFQQlqeG",
-	"mmcOHa8A5jIBBRMdbElaCx7ouEwBK7HswZ2H4GYMwULa3X5OSWV6Jpk3CZnDdsVih0TOTNw+E2RDydbP",
-	"tRUER39CWY8u4iUPtGp+jRDIDi3xhqANZlQu3WnArFZdTyVakcxXXF/PdgqrlyWfdZsXLiPI7ENJJR+3",
-	"JlUl0O2Od8srXda9bukQqqf7RRvxay3zfZ7mSfkq3+T+wXPBcPqUKR/kVutNOgsqq/0uWVXPXT4gpmmX",
-	"Exf6MeVo5SXqejPZlxQzaqHWEBGGGuFHwIv6R54srEo+ZCwpNmclqhl6xZ3qKcMq+4cjqi4QRorOVkRN",
-	"EUZbLlYm4Ub/y/l+Bow4DdAyUHY0iPxHvs6ec6n6ASJh9Sao4ncAk1cxi+JNjeC1aJNpovTYMo2u3rfJ",
-	"LKYyNR+hvie7K4AdxHbld82r+56QDNSGFdlBc1aTY4duibZY6wpCNx60VXXXlBWfeKtmdzEKdVhD1i/w",
-	"UeclUcqEZ/dgzdQ6lG4Zkpaxtpp7Q2GfwVjeydE5CQej/FZ4lBcQYjfBAKPWRZ6X/q5490AvvUePAgv0",
-	"Guj9exm0BH6qOFPGpwCo6wMgoUR0h3BKUTm/EM392x3q9eeAqKXi3CE5T22pu+rvggxtRaCV9WuotfW3",
-	"8SsaJM/qUYVaguLHELpeAM0Gts00hoNaB3h/ibAaVVUSLp5/yReUhUvBwxdKZzeL4GlpyzyvIpp5YWi9",
-	"dc9BvIjqpdFSxfzKCzXUpsT2B7JvJ5cks9zlW3m+ZEHgAWj2ECF6zXOVgYrXBnsituF6a4rduZ9FRIVb",
-	"SZWi09MEQLwUYEuVfaOKj8x/9wI7PlpW887P/aM72tYPZZHnXlcdv465lotdgFmEKHvTH6rV5DN0rKkR",
-	"hQzOgCT1rJA+e1z7YXtOzX7vsCIxw1sdcN6NZtRiODQXP63O1UsJfkBBfg8btq2Sto9wCSZyBrRq0zsW",
-	"flM98GbUMCEOAbPy+BavoAYUI0Hml4jxbUsXl7N4cyzgZ45uVtZYc4mm1tj/A+qjWpEke1XHRcPGhC/9",
-	"1wQL4rUgU7oKBadOkeLozLSsBXhmrQOlJeAiZFwt8aaq+JTAJK39/lu7R/ZXiRuQQoVKWmgGZqHVsf10",
-	"2lba6/dg+0hE/2AvhYfhHn49Gl5CHldNRD6IK7at9KyxYwaoU+/100qgfTw5g8qC1niHcCo5krjI2OGm",
-	"RwpVtk3KBfp5QtgGqjB+nkzRz1Ajf/H26ub5zxPEBfrZ9fG4ePni9dOfJx6Eqz9bidxHK5FefP9nz5Hf",
-	"Rc+RhnwIyIISpv0wsMtmSak+2oWyfYmglgKnEFz1NBw3Ja1ggusHbUGftLWtVAIOdtx+jYeq+d8XKTMA",
-	"PeswcNe5VHAHALrSJUoJFkw52HKzhwbEMKwt3rGS1Quy+XkQNn13chNkOXAQi0yxXmBstTSye8rfCCyg",
-	"GuG4M3Cuv6a8DIfUr4fOC7qfA+MuhcN1x0yAVO9cEvzBTphWGB02IxUVrwWJrwiNAHygE8UOExHTBOAY",
-	"Fpwn5hRHts+sD/K0QEirJJ7uS/TQ9Si8KHnv3WRKJWq7pCk4WeeYptImSJg8I1vUjHegAlyisxb0gHYp",
-	"2/NEFLjXI59q8jETBjox7s6jDg7HiUuRA2LRimatnSwjrq68BRKkXyuhTFsTRh+swyn87bzzvBdsE72z",
-	"B/ZHt1K+sgEhVqC9Cz0PFnYFkIBPDXrUrgWde7SgOzhjyPZaEZzsDsrqq7N1M5o0RVhaMEZ70C6R1iF3",
-	"aMlz0VvjcHHKvX7KzmadoqVSmbw4Ofn//9//b2r7Jr99c/3i5s27f/0P1065atHGNVQ+iO9grgFWu3Em",
-	"xfCejx52xXucpy5e1GMidQvT2yQCcVapB4PG2XAB6CtLYaGtCwjr2RTOiBh8c/79y7IrzuV9T6gWZG9Y",
-	"uptcKJGTOPnqd6FmlDFfdt0Lk/EIBpRawkN73UFqnrlYP2yANP62XqovvlpktldLxlirdzLy9Q6N1mMj",
-	"WR0t4iWH4C5EYr2WSWwW9dUBErTkrZk9errxQqU8wQq7ODjRjyDTVbHpfWPFVre2LzFPNWSD+Tg8vSGy",
-	"6tzYw+fTlVCU3oySnmXob5IklDDbwsNb4kp6PUCV+Vpv4pJvUc5MEy6tERvHPhYGqOq23o+rK+5ux5tW",
-	"VxigjT8FPKm2XeyqsDUPlnWoXhLYtXkwxKmSF+isBF5e4nS+D5q9xBsyRWcmQZyb0hwMzdpkvUd3GfDQ",
-	"N0cYCkCZkTZgaEgegZPgFlchqq0MnZSr8xI5TW4sD98xcFftAE+ZpsWsRwt1k5YZpf0nWGGpbPJPxbRg",
-	"to2mvpzzDEDqWUKTes68T6p3j9hSjOGAgKJhpgt63O5UN6BAGZNSbfDwe7Z4v3DLD9KURhvEObiQTGmK",
-	"sdShQFzT29MbpGesoJ+j/nBPdKV/fTGkl2xlhWGjUJn8SgLlN71QL8JouYdiTLhiEDPFaQVzwrfEt3b9",
-	"ZXvOPvo62UbFHm3BXMdze+vQPwL0VP+8UzwLAHhShVJKjF9mIQhJwBCTlygjYokzeWGS7Jhm3FuCFE+T",
-	"S6jvv9ir96/WQ1FmC0vLElP7uiqtg5lDb7lUJNFKz2GgfaSC2dcpSoJxEQjFg80S9Z5SBHqxGR0KBuPI",
-	"JudGvXVFAvXgyCQ2XUKfcX1bML13tuugvU33RvCz25qoJU96Sd1aqCLSBjF7ek0XzKcaXKHHKc8TUH9t",
-	"BqalkkmjragIl8ZSnJEjtIRmPOZLaOBAJWhU+lIr6wFjbL5O1oi6SDur4ku+7ndn0rishWb0+M5bXjbZ",
-	"6PaKyIzMKikzThicHZ+Gmti7LPfBOM/At8W4zxy+ereYbbJy2QdsX5cOmr1SYZX3RtcLgMDv59dZ69KO",
-	"8SE85ceO9aP7UHUWWMtgxaeJJM7pxqWMc7YgUiEleH6bEk/ueERRfXeLNO9c7NjxKnQToKIf7ExZC+66",
-	"qpVwM4ZsbspurMC28Xlzv1Isi4Lezl4Dd0IxkHgnW8tQ/En0phtX0Q7K4Od0p9DD/OygPnL8MyfS6cd9",
-	"DCy2e4xlQAHFKsqLV7OTukL1TqntfKs2S0NO/4en/b3+lPmuVmvPogwrRYQtPWYkVwKncL1eFN2fTDm9",
-	"geayPas6p5Ti2WrIRUBP8rYcnlN/gfGCfMwCYawZz2oGLuNbZwU6TJgPI7V98V9SPIo9gjCHN/uwXAkH",
-	"y9K5OfQubm1tdgHW5fcsHx4oekcybVYcAKXfmqEC8YFMryCQqNI3RnRYXV+omC+ICzBQonpbJ816cK0p",
-	"dkJNIcCiGw6XqGSavoFW+0s3oxp6is24KVttdnY+M1txSG1MSeM9bYGVWBTrooNrJ4dFBT0xmgnOUPls",
-	"XIDT7mnRhkUBxkiWzDWt5MYrt4r9bpr7cyzQLZ6twGwkaSpruRTfPho8WfKgUGmNZRyv7DGInyMUYU5D",
-	"6HE+0/SJVXT20mA2ROwMgKxDuZhzgaQFNUzwTl6i0wv4kGz8ILwHVLAlmKY7/4xutKnPGUFYj47yDLpf",
-	"LLWcXxCYi/lyzZlaIqwQZ7NAfaTENIlor2JpU52V/W3rDhxSwVJuQ8GRXz962H331+jV56eBtfoXVtZG",
-	"7E1bCLrps72le77pwaLVanfNVgG4+Zo+6m+McE1MSkG/7qJeQLZ+r2priGWD9B0BQoi62QCPv0OdoAta",
-	"8zI4cGdtT0LiCvyZCDxXAbz7YNeBIHQbXpMrGcJu+zWE6tYDmXc6kbnMgqX/y0AqwRuW7sDxpTcRwgyQ",
-	"aUfXJq4Igsun/TVs1vmkylkF5r7diYLs04Lnq6xWYZWyIh3oUnY1hWV6j5cLmxZ1poQYVH5hcUQJObL2",
-	"JFjV+lhLFQAdfOcHLG67A6B9So9eIqAd+Hc8Oo/BRgRi2DshawypBC5tKsDSUpLkzSZ0bLIUOw7yMGol",
-	"87GfOmhTeHrAFu63qSgjjhaZfobZjEBXtw9eePx4wChIxigZt1AqK6qn6wXh1lESyuxRHVvKbn2N2l6W",
-	"1kz4pHAJ7gH4OQ5tLSuDhyC5WVJf/6tnFqizJw4DpOJ2u7As9KcdPLjE2JwVGw09slSemvTkI9O3SAst",
-	"8zX8u+m375Xa49grnriRJPOSKEiZIdJlimkOnS0DL37v1n44se9MPvcK/yS3HjEOIUWP+gSegqLNGBz0",
-	"alRyw1OsaEoa/YcBpgrur53B/iYf9SUcED6B+OObOZIr6DxuM3qWthVAe0d1Nzny7xxAIQRZc3OzNhHu",
-	"3Dd2HD8Io+1l0OwHjJjFU2HGJU7mBSCjf4r6iZsQiIr+8kcukrujz0KlXyDICSu2EL1K7q3AlAhqZhgM",
-	"tNdpIYFWDUFqwLfDkMMoOY8b91tIawNG8p2da7whyTWg2H8GXIV/V3z1bWQofPoB71HxngiHULV2wwc2",
-	"27udsG2E5omKtUOBtzmEHgvOphAWQ3NK0kR67buy3sPjIr0lM74mNo/epBiB12pO0hQluSus2c+0TviW",
-	"VeVhZAVJ84v95KtWSsbWl3RXk+zJhw0RFgZKL9TWOt2SBWWhRrQ0ZJb28mfWUdd93s2Kalli0NdW42ZT",
-	"bHSV49rxgByTH+Bg+bNI6YsuUvJstXXw7MluyNMKYBCrYWzYNh9OsDE1lkGIX4Ax8eCJlUXDntt/IWhy",
-	"HGiPVqhv3RZgJXmxbsDVtUAzxQ+hfZA+DJfOuk6zhZ+mk9tdvGbgftPA6ReEJXd9TdPnOYHZudd7CVCm",
-	"e+9LlEwFetAsCXZtd70+xf4JDHszdwMUrQiKt07tvFqW0taJre18HVBIUEucb0Tsk3aYSw+Ab7AJ7EF4",
-	"1MMWwvRp8FmkLZWNO90KXOtOuxOlO7FCfkuJlj1+Tn1tk/b13jsYDP70FTNAy7yunUd4v4yud3bO4U3f",
-	"XKpN0CF7XaD39TAcWlGR+3b18IeysawDWlabNHMZsFWpVCTUfDhwnYV0P1dBUCAHwKiVMYo5xhgsQORD",
-	"QmXezNRHD3rlJXNJ0JpIiU1HUSIhmfuyyK4oCvJTvJvarNziecg03i552YVjLvg6Kqbt9qn64MOHscnP",
-	"YAEZ+weSzNSSrC8cjBQqYJ1M+zmDIG0MpTLDOC6tqcI0nlouhYVyDYTMg19Jm0yVJ9kUqVRO9V/o7Nvz",
-	"49Pj8+Ozi4cPzx5EEOhTkFE8QsMNLvt2J5oRF7SsL+6V22DITrRAE3atFYMysue3LOcd2a4QpI5X1glt",
-	"E/V5l/2F7205TEtxnoRSRtdIlYjOiqeJ2eyysCBi9TlbMb5lXUPwOWIc8teLfhrMmuqdgzS6Yzh2qOxx",
-	"bbnlrMrdqVLXL6ak7J1Usc6l9WK9rRQqeUqbD4Ta29/SaLDGUirbob1zLV/op0ipMzlbN4WkwjVJaL6G",
-	"xMLF0mv0XlvvdX/Mc183B9eUtEnYlvZXd4R53L8Mi/6YZqZegtEFe8EGqc+/M7xjkB9ay9vK0pW+nlR/",
-	"aacNocenpPeqwG/RcoeowHddADxLM+jwUkEiUkpXkJCa0B4LbVXX7PmqZgrsZMoXYL/izGDr0rmDn5xO",
-	"MqOfFX7kD60FMZ6kD5q0ZaqCCP1KolnKZyuLv2SALqirXdoRLCDA+autSIoMkrdgkRdVOeHQentDTc3L",
-	"1/BodE8JMNrqJbTABo7ZKrKvogwX0OeVyLuZfUH2okmFmXv48A0RT7XHeISAapWoFfbcYqqMm6IM5Nmu",
-	"9GDx1u7c6i2h33YjYiqQ924SilObQuTT+EWe2rQgJShJLkslpKyxM4qI3jqJDsABdA6cahe7s2/PW3m8",
-	"qWJbG8cqRQpteZ4moPn7TI3upFKYVWjjSPKc4ET2JbUt+tsvQ9/zrPud68zbcd+hNFKJZjhNSWJKR01F",
-	"jTbKjn+RJnfYlnNMLib/+6ero//CR7+eHn37ofzz/zn68Nvp9NtvP/1HbBU0LMdPIeWFj3njrbl6xR2C",
-	"pESAmaslnOv5xziCAo9AqmyBg7WfupwLQEIwAR+IeUkkiFQX6PRvF6enR2ffXpyeolecHT0TtF9V2WFN",
-	"RHvFjIo2SnaBRaiorTdove3xcH2mnce9C9McWLmlE/Z1ytV7nOak97GJr3zddLw/Joq1xh+rP6mqhG4x",
-	"IaAIO7x39cUd3AuMW5D51FRgQUNRcGGU/dE6Eb7OTs8fTIMpq90Phuv2tOiyIeU5TS0YDZbk0YNLfYrX",
-	"+lA/eoBe0e9qKkwQeKNJsAz7wuFLLPBMESHRX364eXZ09gjNeEJQzqiSfy1bNJsaUmIhNCibpbk3Tyzc",
-	"ucoUXcX1rQrgP1wrzBIskkOjBy2WnICbkLTpmvZulku4CPfw/2utXPoFKJohEb+vGZYeITjck5VFeVz5",
-	"xTQDhPblO74seyAkdD4nomzPW7SHMl2qPIX/4catrZ1Wi1ywttlstcKvlX+kuJ1aIKfKpJhFrEwfvxSz",
-	"lWx0Nq4FgzaheZuktraBYKMQSSUxBov5L/zOk0XnY9mW4TtCtNMyG6/7ULpMuDI3rpkTF0ju8zNXHd6y",
-	"DcEyWNvrjWk+24+oV9wx+nsLfBRpBmOprnEgQDiMWmKlXTOHxU8260/t17zMOSIivAqQxdyjZCUY78F9",
-	"XtPqbpB4ncVA/rXFg5zda5ZXWM321SFS7w6AEjuwYLkfilYQN+s6v63lF42TcXjLk12wUVyocjahCxJg",
-	"FpObHn1ZPseZxbnyRvNT0tMZ25bZlBGhDR+//Px3Tok6oFbjgGh/Wz/SfqXAhtb14osy/F/W/tr9Kswk",
-	"IKxbc0mYanvvzlhrhTsPiLg6ttvX5xVZQ+sqD3DwaXt5dzekUMG0sSXFl67is7fL5i6noNpSuqOhtDsg",
-	"+1Q0S0US7ySS3Goi1kuGljBYDUCkhhkYdYD2RrQGja3kvSzQEtZcEBtdVnxB1LLoSRTfTqY4ma0+DLc6",
-	"KpEkTF2g8/OL09Oj00cXp6dRvdn65j3e7eBH8v3D4fCyC2HRVvF9g1dfdgt1ziJy+E0r8kCsUesBz7zN",
-	"8eZ7rmanJ4PH0GgY/jrBO0cA5yFH/U1Zo7onP3c23TZCD6y1We6wDcpnp3YM77QcvnqPvrOC4F5Fjb2C",
-	"Zz/IPq9uC+XyVfybfBEd56Esm9HahQfpeA0VKk1qyuLzcMusNm4zm9TsHroiJlkB3u6dlaAkeWwKwH0p",
-	"Mv1Tmc1gL8O/rDpZwrZt8AV+9ajhGqlPZP+9QVJoaeRh9rntQt8nObTsDN7nV20hZju3+HL8Qy6uqCzU",
-	"wstry9xhauE2/j/UcoYOamDd1FCisvMcABIpuvKYfKGv/LVDlQBgH4yggH3UEhv3w8z8SFBCoaek/p6k",
-	"GyIDmpvgC4H90xF56qWK1pxcqNIs8yuJJMRKJZpTJV1JYxlvCvnO2oLouQjYccGm8g538gAxbIFtrOPA",
-	"UaWIihds6vbVUqfqBWsLru+FmEuGhthNABKyJX8EYiLdp8s81pYO/R4zKpdeyGizsh5ZYYWi4sGT4+6K",
-	"bMIhAYyPHcxi9G4t4K8P46NH92Bvh+BiMtNihV7CEJHQWQ0Og2dwCRroGCptVl/lnz41z77nnbckstUf",
-	"MyuDi/Fx1D5eHIsQ7T1j67ooirmvBZkT4RowxjftDgRLuhPv2zwsm3L3Wkvi7WMBXaDiISl2o6YZFBjb",
-	"ayM33LARrpAKXxySe15hjiZ8GreprQDFTZVDvYf0VpJKcon+J3z0f6E1VrMlsg0OaEpMtlQtdN+jFWjV",
-	"Rq7gYfqhAgxgDnyJMNpSlvCt/45yvOgJorgbRosQU852POlGqazwaefqvF1/QuDLFUauT/a6Dv8pLwvX",
-	"g0VnNxtmL5MQ/R8eQv+eLopNU+71EXj7F5B9m/cE+HEvOoGQA2pQUXfVTPrqxI854psAilG1O6yHN1qg",
-	"kBUZBqdHcb56Jb1lmy3V1HuhP8/Rc8DAEIYEsFJBlSIMYUa2CCtE8GyJ5JJvm8HUyuHcLrHqoebbjJZK",
-	"e1e3c0EWuVYkC1hSr3xHraiZMA10b8kCB6rR4+buRrLPt8yTi10YKFpGZBVgmkDervWFrvEO3RLXO55K",
-	"tKRJQlhPvO5e/bgCgAlXaWqD7LbBqcNiDDQ1VSSTgYJisysGKwFOIaTi7MMoGPQ9eVmk3Fl27YevBKzj",
-	"q1MYCi/HLXVa2eaSjF5WqYTc7xkOpEhW/K1dzrW0ofXauq2qXVBJ6+z77Kbr08Na9CpL3wOUqgp9OuC7",
-	"j9GVAcQxja14mkjoBgLn1GhmpqugWpKUSOlz0K8pK+7ijounMwwR35owqA+cR+AxOwK10f2QbOkK4cek",
-	"Up+VB5sZXEEm7dTqzBgJMr9EX58CDi3CC94S9TsbLi7TthM/YrrpXTWcZWIvj+jAsmE+yx0auQcSlTk4",
-	"gojLKNqXH3RntulnHViK9aCOa/8Gbh+GDECZwivCAMg5gI+oDOjgoUGBgpSFV7QiB8veFm7n3IgllGKn",
-	"rDSccoj5WWGXfQuq48RWGaQbebuFYdrjg44nquUPfsnpWKQhEToW0tOuugs7hDfbu6vLvs2Dh0Xn/xFM",
-	"+fH0G/JxRjLVz1nU1v5uXcIQ9fB2MW8Styss5BlhWgX4qCql/GVJGjQchvROvMCUxdejgQsy0MZYf4dY",
-	"yInSoqSJIOBsoO7OrNEOaeaOMMqIgKqYC5an6fQQ+FpPu9KdaSUHhX025vBrPZpwcNql7YBXx6AVlYSn",
-	"dQEUZn39QI8YuQon4AC56mHtrj43+4kQYc6vU/a19T9pG7MsqG89HU3XfcrZwvgJuElFAuu13s/g4fnf",
-	"Th905uv0cbOF4lLVowfnCv3l3bPH6OHDBw+n6Ovjr4/PTv96gZ69e/rP//Xj06ffv/zX5Xf/enL1r/91",
-	"88P05nlMy/P++T5+rq4157KUm6LbAK9foPPT80dHZ2dH5w9uIEFpb64PBlMr3QFwm/7BV6QjySwXVO2u",
-	"tZ3ssg4KvwHVC5xxvqLEJTZcTDZELMjRipCs5DGc0e/JrpaYAJY38B/BAtJ27bNLpbLJp0/gTZ7zABqI",
-	"AcX4SqLtkqcEaeYSczwjxwhaSCCDY66tuLKdIaAPFNWNjBBtyEn08Qi+uEA/Q4PMnycIy5V0tXOSLtgR",
-	"ZVP080RC2eIRZT9PCj+0FQ/H6KkQXJgyz8z0fkOmO500jPntg4d/++sxekmlkijDC6JZYJYLyYWpSXpJ",
-	"2aposAg/+eb8m2/+eozekbkED77jRzOKIcotSbRpkvCZPBFkLo/XBtoZPih+cLxOjn82KPEzwkxnLrtb",
-	"VxmeLcnR+fFpBWZq8l7vIfre7GEB9DA5c9cSzujkYvL18enx18Z4XwJrnFRDFQuTmlLsxIsEHPlSXZXh",
-	"FUFkxpk0jHV+emoioUy5FkdZltrC8pNfrOpmPDbRgUo7mAdL6tPU4/dyCzg2Lug5ztOg76iY/IlrUKjf",
-	"adlJD1Ri5n+yZfENelwlyVUJj0GgaP47m/kaTYjW5g5kW5CgLgGUyMmnxhacDTZybdg9SidQSjYsiT9N",
-	"S/47+U2z9yfrbzB4vHXC6wv7qgJEIfCaKEC7+ck/lfKRk9f66Hz6MM6G2UmBQhG1Y6f3sWN6OiNtGWM8",
-	"Z6atWYfcqD15L8KjMmKMBHlcJDbYMItb3CCUk4R4SFZh9YSkxPgy6sR7Ap/XFnMHlq8R/UHzfrbB7hJH",
-	"YIE3gGm1G4IIrkGJlqi5h1GuiRpqoSOc7crM4g/4A1+IWQ1KTOAqMVvSDTm5xbNVboJw3ivrOzxb/ZBd",
-	"maf7HUM+U0QdSSWIyUIrqVZWRFGGxc7jJWleImjGs51Tno0emGCFb7E0Ltvrf76kiiBBMKBqHKObJZVI",
-	"4VVNHyzlEVKcD3ROi845NcrOlsR07vQT9rH++iC69uRCM4RtrOihbBGqhAmjOc/ZOKLf0mXpkEC8ov/v",
-	"RBmokDuSZN+4aSz7xtS7m5r8NNWWMmUSWKnAXDQ2wKXRrzPB+Vxr3FBGs+TbYaW8ow5Pk/aL8Tk8cR8X",
-	"oh4p5iIEDmIVr8OCIz4fjzwRl+BLOgdCjXn16TGG15LCN91d1zP8DadndKeb7TlJR5U1mevwHZI1pgV4",
-	"g6jg6vh3TuBusraz6d9WX+S0QqgudJBP087N+i/OvMw3sOiD8yqXfOt01xLegUoDCAJuKqqkEYuj3pOi",
-	"2lU0tE9l69ERr8pykBDRtEZhSrDA7X+7Q3hBBhN04aNfX/7wB7neV/SeDdFWsutrOuMpne3GlBO1kji/",
-	"vmYALYpM+HH24U2aAC7BPe9AUQMZ4vtbMsNrYmTCmPtQQK6H5IDVZg2Azfhas0N3b1AFqhty2xzHzh6t",
-	"CMnkKGqPzEWW5u164bV9pnGZeTL1zImC5sZid2ltd5sJsZ/m4rsLy7bFtfuvR2dg/x1ba4J82Js/3Idm",
-	"HC6I8UuwQr5YnHdFPippIRcX3IR2R2AbfVeFJdrNkrJ7MEBdzXJItmwBMn4EmSJd7XrmrTK4kitp03Nl",
-	"AeywXQIogTEBAXaqkri/58yXq9eAST2K78hMfoR7IM4VCojTsaafsZeZ1PRKhvdU5YnrNOJl42uFhYIS",
-	"2bH2Qr/7nXnxvTvpYezcqxrBd6MRXP8mTzuc9O/sM407B6cp30J+8XtTz2isJa/MdwUEdzOteowI4Mpf",
-	"oOEWdzQNN2q6Rx9QAlFyl59nsvwhLd9WJxQwssPeQoaPZNHey8tG0Efrypzxvs6Na5ezEdInoPFWSeBi",
-	"Za5Ypez/XS9iaSZo6k0UPJ1MJwtB/eVRY/OgX2Ha05WKJX59WsnUeRCjkN0Lj3e2VGtXt/nc1M9ssUTQ",
-	"FsGk6A/Kt7dYEoex3R5k+849eW8OJP97IcEq+CpfvmeUg/OFQkssEePIkQSyYNYAADrwpeNGaL9vviue",
-	"ug9RW2xvby2/CAnfpkRKkiBsu86gBefJkA4jv0pE9ig1vFLk3n8n9+93hjpTCMDY0ubxOOtkjdkubA+Y",
-	"yZhgISNbIhWacTani9xQ1qI3uzSrrwrj4dJ2yhK7KupYwhkx5dlGYIGt58BnJfQ8atoUMIdXepoj7Vrx",
-	"/s9lWcAMoHY1VnnRot4dIy4sIW+Hl0AVUIyg/LEpH3dTVAJaQn3pz6BgEiqVLqxyVi1MmkI67pEpq+TC",
-	"/KustPddExaN1ntJ+Bul9ZoqVC2ExlZ8lJGvUFbpncasi3K75A4fIei/KgFdRpwURraJapEco3g+W1oU",
-	"Bs+0bC1i32n5XpWl2Ci0/Y7nW/hZLfn8YbMvp3/IEiKj56AFVkd12K99w+7fuVRCHyQtZfEtN4jtfsIW",
-	"KKiRqmiBdtUc9kqhlOAS3jI0aIE3Vu5lhwa+l/bD1wSAPWCVLdwM5Wq1gZqAiJHqfWBrDdq535Qyd2XF",
-	"mCo+4Gmi//hwiEX9GJKlJxFPvqRrrYKMaZi45nUL0pIHqHfHZnTr972kbOWNy5Y5TgPaLPbyOuEbIjaU",
-	"bCu3mOdKdZCv5jqRShBlgb+gAPZ2Z1WbqcuQnhZl0vqoLXkumrrLGzv0n3fkn3fkn3fkn3fkH/aOHP+m",
-	"caI05GhwUn5Qt5e7QgRxnTu8F8gVMg/ow2t/Mt2Hcpkic/WbOrjmVWGSUf+8KP68KP68KP68KP67GVMW",
-	"BMlnSy3VOq1YUvafWTKfTCczuZlMJ3CdfIhx6LddSvqNPSsyDGDuiZ5Fq1Vjn4Opt5s/fhe6vhlGudcU",
-	"bs8HucY767iHYgicpsZTy1l5z9kOm5wt4LvmzXaDV6S818Zw4dqWDJ/Lf2sWFxUR0QdpLC/tiZWPLXkh",
-	"/8iTxch7oYf4fWwGECMZbTd+o8mntrRNO9G+mt6LJ/ehbYdkkcPOGFgWMZJ2BxngoftiIUbSuGgMAHhz",
-	"kRRheONIkmiGGVrwUUgVXfH6uGhvNVrFz98Bn+a+6n0GWNDwIs9O6kuoZ91P+NzjmBNl23sFsl+JVPfA",
-	"MlqQuD4TW2wKUtkoq+drq96EBYt5JCpZpWnSFfM9q2YWnXc17LqfrDi7tMhEDUMr2+f8EvQ9yTmreCyG",
-	"FGS1bsbezTG9gSPTiFIyV+PkEcHM7/rmPSSJf+c4BUBVibBxsAColEmEIGxGLtHRWRWD1s+MzHbr8CW6",
-	"hfvHHZ0dlOn23S4m7vTUdS6OePZaCWOTfwkuxkoj6kDKhdkdOXqekuX7G/JRjaWil6v9TBncn4Hcdalz",
-	"UsXlbBM/V/JJmfb6pyC6D0HkdafK1qW3+Ibs1HJG55Qkh8Xdf2+yb1CQEasb2INjesDOaUrGOplrbIBj",
-	"Aw4pgKfA1Rnd7pD+jUGpIB8V/PH85tVL47XVT7998uwYXdsOEFgQtDZ50tslB2xSCW+lnqjMK0zTirQa",
-	"Rx6/gsYA+0LxACMCFGtMU0AHJAIylQ1uMx0eLaeWCNrq6Kg9eG9p4ftBE0ZyJXAKUZwpkrnrBGRxEy8Q",
-	"Z+nOduVV0vV6Q2ucSaR4i3dc/y4UUXlw+vlKZ9pv4OqeBI995aHSDSzI3DVOGlQEZLQr09Q8cj+2U7aL",
-	"wjuDKbkAoSt6LlLdVyRTaJYLQZiCXlQAijwC3eI9QnphI9r2r4tQQHXtrtu1KZ5wrXekwjt5j76jOy59",
-	"DEU8230OdAnD3U1uHssJVWXREuvKf8O/zZW0IFMQ3QYRzeHKz3ZTJLk5XdLFLvWpMhcdFEpMG/vOEgee",
-	"9QXt/DUs0EzscJchG+NWr+6VyFtq5d/lbFBpMj5/fyd4vlgqlGf6Rk+gl/yo9FMib/W36q+/PLH043J3",
-	"JxXUap9rvDMN1TBiZIuWXCq0Ijtk1QhGPiok8nEcv4IkhCmKu8JKlefuRa0oxotSLsrZlelkakmoKPuD",
-	"3RtIc2Xqo+E0V8lzv1DN+yPfE1pzhU/jNbjqRvzewnp+KGoTcx5mYSNoacW8Pouu1sqZjx0Sy33w5okt",
-	"7owUqT9I8pl0g56yWE80Qhw/51vb/cPAADqcHMX5Sps2kEur/9hiWULkDK1fNHdli1ckrGP8iFdjiIz7",
-	"YvAXCgkilSxzzMbg9YSkdENElwPiSflYlBvLtSZreqrLbr3SxBYSgpM/QFWYpdAuVBdWIEZy0+qVKUgg",
-	"3GI5dQXmRX78ZyscK7kBkrhOBFFi12IH6a/dwgfK53oQanulBCWJ7fczEERa8zB0S/kn9pk71Sn8vhhb",
-	"LzjE1pYciDIEZaH6itAy4LOxcYsi/6SKLTWCEm/ff88KfHXUkZT32j1sD8kJXbvKoDaI1PK4jEF0M8Z9",
-	"K6YO/LUVQ/+WzPjaOMhBdUopI6PtRWlBhUJRBe9/aUqQmdgT6JflI+Yb5tqm74mUpzd4cW8iJdxI6E6E",
-	"nfqcSHphLq5i2qOXLdmJBfmz8ThDjlLtejE/egVTDQTlfJ3hRrIdDV0+h90YFohPC+rdNx+1nNqTlC9a",
-	"gVnF7iU88eWdXZiXQx/0yEFiQFNTohBlx8i1ogQrEWcqFyNeT86PT0y5XosOCw/cXT6OgcMOUzMdqL6U",
-	"M3SFZIYFsb10+IYIUx0KUBBUKi524+9pBZ+9BY3UPXWwbPZjLCqsV0kCRXsiZ8zYt87iLT+Btpt5NplO",
-	"ZpglNNELvDN2ZGZaecaXtX5xmNjFTu1bwoNatjUW0gN2oNm+N498wX68dzxnCUwzhsovlHTkNauHdLE5",
-	"FrbJERS6ozkXamdz4Ycu4rGJRR32tXvoPihoB4utFHALKNNcUo6TgTv8uUFOWl0vN2LnJj+S/mbefiOi",
-	"Y1KnQ4/dolmYRjXAxxZvcUnLzDWLCqjlXal1UOmylEYJGri86g7uLp6KcqOuKEuiC+vdu7/XP7onMV/k",
-	"iEecoLc8pTNKbENjhVmCRWLPkumkPOgxcpQ++U1T0fSDDeRHdWS6Z1gtG3sSTtHsu0cjnF07ymexvgqO",
-	"aHLA9yRTl4ja7ZZoLvgaMb5FnI16JC0LdEvUPygf3Ijd52KDyv3hi4c4WT2nLJmiWzLngpQMMqpAiE47",
-	"+GxcMR0yreFFceoYB9DuSwjl2gbvcrAmvfW0h6A78vdH0/sRkaBmutYMoNnoXVLk48C3o6Bz1a6pwBOH",
-	"R7nuR/2ASUZmMOzhd6eUQMsryCorYMGnSJmeTFCKJ6Cp5wjmKGGCp+G76Ckz3SXGuBTg3WP5lKJ2DWaQ",
-	"9mgp5LoJIaxMMAUniSBSDu5oIps9DX4/71hsiDi61mfzKTx6jKBzsP77K2kcYdAQeLuksyUyCzYpM1hh",
-	"tMTy0tjWR+AKIsnU2DBHhCV6eSyxX5t/L/GGILDyYbSpza2BpG+T/2Q/Z1zRmfn8NfwJn3tywqEyzky9",
-	"28AG6CZYm7ekLqqAzvxw0LOjdQXKFu2G1jP30Bh4gl6/YHmjjdaqyHafuXtN7R1B2/pl/PAMINS2WJve",
-	"k+lklnIJf+A0vbv7s2zFMxrZ+Zbt4V0P0CTqi8rxsKelNXfJNHAyHeHRVnC2mILbcM2lQsBQZISL0h32",
-	"E8ZVSxTnNVekcuTHuDft6/VIB9cI6B8PH/IqaNQFvGWXEKV003aVu6inpkw9ejAZGfUlYl9CF5AljtGl",
-	"ixpXkafmph6WWVNCVA+Il2f6+eH7nFk42sgi4tOIGuLXfBvTCDaMRRsa5rOXA8MWxKNyIMpA6MFOo1ui",
-	"toQwpLYcYITH4aaq1dKu8+gfXN2RofajvfvwyBfo/PT80dHZ2dHp2c3p+cXp6RR9/WgJyaxVqGCM1nwN",
-	"BbAsjnnaeuB9ycxzpVqbFRWNlKH4S/9n6M6Kc0HkkhHZ2ir7WfHQ5zPpW0np5teWVme68W4JhN5mfDNU",
-	"h9mClAvB86z9kP3dPHIfdjIMFWMkX6UpMlMfgRrRflIz3ZErsy5rBShDOS0LdSpcQ3/n1Y2ScmxZ5H59",
-	"+5VBR6mirym3Sy7V0Yrs5AmezUjWknB8Bd8/51J9T3ZjWQHfk50ZB7PYVO8x/J42PSsybcGeFtNtXi75",
-	"lkE5soGztimmA5VU1PbOpIi3y9MX9pn7INu1IjjZuaTxiJQZM7c9VBPKkFQkG1TUWkpFy1q7ht+lsI3D",
-	"LLn7CkcRuHUWul+52xz7XkBM6rzZiYxxp40LtdwQBDrgtDZi+PDfouTjF54LhtNWmfoP+0zfPfiifJJ2",
-	"ESGf5FOmBCVfUvHkL/k6O9LqSvuF9498nT2Hp+7jynOjxZoRehEAWDKsKVHSJvqKK2b+h4FwH2JFo1xq",
-	"JZPc74VWH/deLrMGI0YhFX2ZO3cXtKIXah+lyAIUUUgT/6hQLskYG9De1v/vRL20vZ3uCSzzszsR9Xqf",
-	"m8IZb/1jRZkwftWaR3hqwTe2S8A6NXm1w8puh0sb2rBX+vsRCfQqUBlqOpAA6iuVaIkhZYJvhsfJCEv0",
-	"YunjQON+iX01NL0jmmmMTJmbaOz2dqS2EicYu8YcoxCNd5cGvOLruLScAbRCM1as/8jO3rhBICcJWyzh",
-	"0cq17JDRyqJd0O9AVYxwNd99MSMcOv65Cgocr7bx5uBWNiNYtMq4Z5Qlr+1DIwGlKoF3N+Tj58vTdOuL",
-	"FBNFWa71l0LWsr6aLTGR4lOLf2n+PbzYKJKEAicLkne+QNVyBKsuOk3pdMB6dVfz284gZV673q/hzy5k",
-	"wLZftq/tM79rD5lZRGvSnmnJR5IvyE3mfLlBHOxqkzQrSWR+WzxhK4ZAD5GEKYRvLTqsWyPUe8qiMzSV",
-	"aM5FMxn6rZnIdeXdY4nyyhCf4wp9SZRRRf1X6HB6b7HJQMPOhKXHS4KzfxaP3k+Hy8qQcQUIdLYsYmBY",
-	"EGQ6qJANETs0J1u0pixXEF41+SlqSXYG+GRAKMwmZXu0wqwu+Q/UEHOgZY3RFrMytS/RiDeNtbvwU+4v",
-	"MO8CazFYIXsh+TVOCLrdQRMESdLNwEmYllLRh82u5A9zyu6+nlFwkbhQX+S5AtyU9mNlHvldK56whpDe",
-	"aRb4hSicITTQa4WF2Yrx4EDN6+8ZDbQy6B7Hm4LDwa0tw/KdpSeO1l9Wy3eYVTv2pOkOWVisBjpp2Cum",
-	"pODJDLMZaSkMfgzff8HE9EL1w6TTcZnvRBIpO/rxAVbWtX3uEPKFMOGqwMKd/qIDQdmgGjdLMWU9y3CL",
-	"UgSJaWLqOAxwEuhQc2jBCOUbpsQD+B2+MpmhQzH7ke3c0tw5mE3nvv3uNuzwk2T4NBQRvjLbN4UsVK36",
-	"Dp6NqueR5GmHD+26eOpecnftaLGJTMUaRu9bfZUkxeTGyzstln+/+kR93HtqDlTsXbTZVdmAP0ZjIG3d",
-	"DLGoEZyZdlafw5HZxo0O3HkEdiRYmD0KGBPm+3HIXfoq75fUz0LaXKFOABLAsPcOELLr2nEP3cutgzck",
-	"sfsbGQZ1i2ikS4xCqngJ6Zj0958hgTcDrOaPc1JrPNrGk4ObX5Iw59Lx4iXZDD0TX5JoxtcEMB8vDBCD",
-	"FiILuiHQyX6JWTI10KDmreb8MA69bleMb2UzhGfkgZnEmBS2Q3jTlOGrgc82vLPH0WamC8QfxOd89/WM",
-	"oPXAnL5En3PF7xFik2u6YG9yNYmapWlADUANA/A0vO2IsjYwyNIjM+IJlqHMlB+XHNGi8TZlgy87oDTS",
-	"BXsxWsKBefl9X0RhIl876l5CooblWU13cDrNOF/RO0gYSWY5wJNd/PShug8MUqwqp+Qkw1JuuUjassTe",
-	"umfG2Rz3eoPgd7A4GbABaoVdgVZ0wbr6R1/bZwYHL2riyHUxOk6vlVVJ/K80aRiTw+GrfmdoboYoofic",
-	"3bkvLkDXaDMD84SSF8YhsUbupCJr9JfHKc8NIqZEZ8enf71AUol8Bv2ETFNNqpZoRo6QXZIn94s7Fo4+",
-	"5DM9qgEI/c+eB55LRRI7nKbBHWRH/VURkuN8YLbymhh4Rdjw1oVh1Eaxic8dYRo+EJSD5qw4T0ytlNzJ",
-	"lC+KFLeiGQRJJbHJkR7uuCG9ueMQUn6W3ho/FBQKO3ea1BzWvqGqy8cDT9yLg4eq+JCCntXwlKjYeUGL",
-	"iCry5UFh0PtPMS/HHB95qGhRYhEdSRec47X9QXOn+uAI9wpNDgFvK8tp9xhjVAXGzqgdl7GENkJLktrW",
-	"0BLSxe3vhz2rBTskRNBNCxjtE/i+wg3j9NfUg7wzb7737h4Cz8M4KKqCOQX+b8rQjK/XnBkHn/6eJwni",
-	"jMjBHA3NbXKt3jT/y1bpmnL13jz1Zfmcynl9aT6nSkFDx01ee/JebvRqPUdUgj9HWwz1rRz8zFpz3C7x",
-	"wGxZpUO8Z7dem/JHKG4daklfSpXOeIeupowoviIdR+3GPHIfZwyGig2IznCaEvGVPl96gpcIM+QEisCK",
-	"669SKhVa8jSRprDmlie7r+Q9uWKvksQsaDRV2dLrflN3YNBrSLrzbc0rnBDnjdXPgBMcsCGhlyJns2Ej",
-	"1mb3i0ThkOB7RzZ8Rdx+DJHh6jmhZpAxfKcbzKhcahW5xWNBZ0uUYalsgZi0FjfjNl/glhCGMNshOjeb",
-	"scSJ+VAShbCkCQmWM77nKVZ0tFQ09/rP4rt4XxA3JGosPVXpxjAbMignb/RbTlakpZmgcc6/1w9+T3bj",
-	"CZZihEPvqqda2hYNUiXBKfQhItsx1MYNEQmdqSPRmVv63jz57t7SSysDRrelWtANkQgjuyx0u0NUSZLO",
-	"h+W2KtGiNcfqekZUHO0wZbH1Asqy7xUpdqCljiAry4l9iYkDGyvKO05i8dS9HEN3e8WewYQTgJEwzS2n",
-	"6Jbo21GaBKOiX7cchh/LM+mIEn8ey2t5tMP4QkmAiZOGGMYhdo/ncIAljqewfIknEFqiifbz96N95j5O",
-	"nxkrKhwCGPgkQeSj/oNyVnTOLBqeDAvvEzLe/i4ws0QaSc0yL/8c6e5uP5r0h1WPk+1umTLSUCso/9k7",
-	"ivmA/gDZ7xbPVqMQirKEbztOr33mXk4vjBV1eheCkAQteT5w5qolyckMp4QlWARp8/RjxkU8daD2sfrS",
-	"nl1I7bwQ1uq6ew/6y7tnj9HDhw8e/nV0KWXw46vrHQF1xNHnc+HFxTNgdU+c5QDevxHPabSqZpcxoqL2",
-	"2LopVoRkZSo8lOfyOSCZ3J/WdvfVjnDjwpy+OI2tnmj626TIvP7pw6fpbxNwcMI/PugHxcaRMhfp5GJy",
-	"gjN6sjmbfPrw6f8EAAD//w==",
+	"7L37kts21i/6Kijtryoz+1NfY3uS7tp1TseXsSe+jbvj1HyJ9ym0CElIUwAHACUrKVedpzkPdp5kFxYA",
+	"XkSABNWk7OTLP0lboghgYWFhXX/rt8mMrzLOCFNycvHbJMMCr4giAv713Vb/NyFyJmimKGeTi8m1EvlM",
+	"5YKgFVazJZFIkpn+TiLMEpRSRiS63aLNEiuklmSLsCCX9nM9GBZEwj/1U/r/x5PphOpX/zsnYjuZThhe",
+	"kcnF5Fb/LWdLssJmGnOcp2pyMZFuCpPphLB8Nbn4qfYZjDX5MJ2obUbM85QtJp8+TSePcyG50K/Daco3",
+	"T1eZ2r7HaU4mF0rkZLqz2GeCr/Qi0EvK7tCS4IQIxOfwUYYXBN2SORfBFczMaNVVrPDHl4Qt1HJy8eD0",
+	"1DfFpx8zMlMk8ZDeEBplWCkimNQzATJTiYj9FVIcJXQ+JyI0KfdkbVpUkZXcmd9Dz/ym+oEX5uGH5ddY",
+	"CLyF2b94Aq/T42ZYLcthqR5QkH/nVOi1GWqXE5hzscJ6cylTjx5MppMVZXSl9/asGIUyRRZEwDgv6Yqq",
+	"YqidJabwpZd5zvWiVvijeff5KfyzfajX8FLvouB/bcuqkPPcv93XJCUz1cqTviVK97PAaGePvv7mgXc8",
+	"JehMNZnrO6I2hDCkNhwlZE1nRGo2pwLxDUN6VHPAcZIIIiUc5pwppDgPcZo0Q1VnaOdzy3lKMIMJ/Rdn",
+	"JPpA3tAVQb9yRuAUUj2pDVVLniukP6QMYSTI/BL9cPMY0TlKyVwhnqvQFPWrQiR85KHfJ73ZMuNMEjgu",
+	"bwW/TclK/znjTBEGlMVZltIZ1nM+ycwT//mL1Av4rTLUfwgyn1xM/sdJKYJPzLfyxL0XRqyT4Ed94jeE",
+	"KbQRnC2OgYj2d/q1VzPYGJDmgmdEKGrmOhMEW7lSnLYEK3Kk6TjxHHVmGb/xhaCLpbkvCrnRtph3+nH9",
+	"u7q0mE6kwgpGcFIczxRd67kkVOLblCR+KV6et5+KI2im5N45LVZbvoDf/kJmMA9LoqeJESE4SagmLk7f",
+	"Vgg2x6kk0x0aDjFj8w7vvBjjOZuRFfHtHy43trEj9rv6njSe2qU/VvHMMBd8Ff/0isvqRAtx2sZUZE4E",
+	"YbPQtyss7rxfOf2j39plRe42H+axS/VzIxALXlNd17QqtYsdqyzA0q34cgJb1MUpe7Cxl1067qrq1X92",
+	"etqkqOOQuri6AjGNsCyE8xRxof+hlah5rnU2LZ27R7csVdzWp1MPe9W4qPOdJVfVH/U962WzHuqSl2ZV",
+	"Luy8vR1fdi7rV3uldlxmddb186yX+cRsSdfkHcm48Mip260yfzR0uuZ22UtT+mUF6Gw9z7UgayrdPjVf",
+	"KRUXO3dgaHY79ClfXJn21K62eHEx6RbCXStsrS0/3eoH6M0cJVQqymYKKfJRSX1a4kg7p4tcYBWmRpX8",
+	"9VGfNIZs/tqqiYG9oynxLkYf+wQrfIsliVwKIxsie9xVPE16PZ9RxgxT+ARKJD/5FkoFmLygMCdITyZy",
+	"xWpZTKn+3nduOsb4o7Ml4izdAlWXWC61LXhHMnXczdBu+xqsMq3xuptKB9fr7S4oX2xZQVvvcZB3Zok7",
+	"lxOTG+K/l2dLzBY+srwAIxgzrpZEIPMGpJaYITxX8CdBKZYKzXCmb5xLw4ZAAf1L+3FSIVthozhG94sf",
+	"wfPb1Pedl9r6RjfLKxcTII1+SU/ltM9lsquUut96Z5MnVD1dW620Tvm3eJtynDivCNFPIax/oGm5Y4FE",
+	"iCSeES/jP6MsoWyhjVKskHkqgskbrG3fH1zmm1zN+Kqm42dYShDsNJ1MJzlLyIwmWtnXfM7VkTX39Acf",
+	"PNIFXvuO/Du3MmnEHfUv6R2R4PtoHLSFICGxl/BZ7syQxoq0oPF+UVzTUXahVowcuT03uXHj+Y2IfHVb",
+	"ExGV7zIs/LOW1KqFe+j1BTns+y0N3EvdyoNc9S5nTfp33J+G35sn4UYfACwIHALEQZFe9ZL3xbt98/0O",
+	"S6JJ39MA7XHdtthy7uLpdCm450JaWowR5Va6hwEFYkWsfILKbA+SuczITCE3IbTBEqWc35EEYeW/ZwSZ",
+	"B82Ls9PzB132hfFlun/7dGOPuXN2OpwNAQvwkjolUr7CbNvXUM3VkgsqvSqW1ns2SyJI5XqHOxVoXf40",
+	"ROx4YvQ108Q24OyMvnKBYNhqFjt2QuWA+mwmv+rUIk3hnPkEpnN2Nb8xzO39LmcSr337BY5LkTMJ28O4",
+	"QvCgb3eabFXx7OkVuvWUw/mI+BinhCWGID2Ybi4I+dVjvFylqVVzViB/zXPSz15VlmmYBhvKEr6xugzD",
+	"K4IYZ7tukCB3kY+qwbYPvnn4t0dhVqzP4DXXSv1CK74bQZUizL8GJwMa8wctr2P63dICFuLdNzjFAQ5K",
+	"KZHo1kYrMNLSVX1VaPAmSKGWXFaDcxHer07HQosRMKdCKt90CUNUSQTfI0kXDKcIC0HXJLksYhOlDBPE",
+	"Hg1GpkhyQ1+q0BJnoLUWywatA1Y65zlLakZluxdXPx6cKYwu9QAbqpbIqPBxL6ZJpMfnlzxZ+KkI3/QI",
+	"T2iB38MjTdSSJz33PEux2fLWWA08dB8PtnC7EkE/kfv8Kt9trTNAf424NoFLBzFcj2siEjozW7yg69qR",
+	"v78vfU0EVdsuSl2750Ab16ch5FVxqrqHTSuGO6hU+toveFYfpz5sK2nohuO5sLp5Dzo4x14rEeChjktU",
+	"4TvC4plbPy589OJaxnNmaeK9SuLtNSOWb7TU9iw+ZwknXnOFOLXM+GIMo1ppg6X+i2qht4n0jVlO7prt",
+	"e/vYp+nEXLf+qZnv9JEx17kRumDi13STwB0GaQ2FbwfYqTQKjbQteb0e9bEcVoomx0BuXyoHqxYkMlKp",
+	"JET4Cg34bJ5ghesOG7NBHo9NcRN3M0bT92I+Dk/vlRWIO9dzD6necilH30j9hPw+sq4vx/p4DKsqo+2y",
+	"QGVeYXK/WROxpmTjCz1UsgbiZAE87REDt9snxZ7c903PeS58aVBrwlCCt3KKXnGW4K1RsKaapc8foCXP",
+	"hUQEz5bHE59LyuNt3xm5ORObenX/RZkzEZhHu0MoxVlmncJRc3iW4sw3hZ6RfCzu+l4RcK49I/PMXGp+",
+	"r6/zdkUN9Mb8wDtKriRNAuZxfGRf32h3jG9YkwPNKishGMaRlewQf9G/inDIVSOuji+mFTcdkKtcTzkh",
+	"tysVulUO3rRynKu8W5yoCi+FhcVbvPD4Hvo5eN290NwjZm1YT4Rb4dS3dbsyEcZ3z4eXcWMH2pF3YBn6",
+	"FQJB5u5uLH13hWrZYbZ5tawEKwyBMu+Kg/5q65aJn6Ffy9v1AheTKVzZeqAQBRlJx3MEzwRJCFO0tuPl",
+	"13fUWEUuDjPjTHKIuqxMKGbJ+Z2++rYy5Qtv7CWYbaSwWBDVHbazCT0wleJXtZlHOJotIffxM9co1PDD",
+	"YKRJcAGsUD6KNuD+UPwOXAULJtFf3j17jL59cH42RcsVnh3JJT5/+OivUYk3A2xDSe36El5hmlYySiXJ",
+	"sMCKJOh2i2Z8tcLSBGrtI5rrzZIvtcKeJ9nFyckUqZn+v/5EpfLi5GTJpbrIuFDmeTMvJIlYm6zoeg72",
+	"adeJgfX7t5Xg7J85kU41GOeUrCjLVTASFmLwlvw2P4tXctPciFGsXaHBHgxeWVydNZ5ro2yuCLsEVc6Z",
+	"/BBbWXFwa/A5eNfsZVskdZ89eNCR1D29V6jcTdlLDr6yKtp9bZqQZ2S2JEkek3BQPFmzHYLTzrCg0sfG",
+	"S5okhF2TmSC+RCFzzSZImgeM+azPbM7onNqsF21Rc2Kd/ktj6TfXRkF+zWq3QcUbrS/eTqtLK0ouQzn6",
+	"Yb7pkczMN34XmMdx1m4fwg8Kb9D9fEmW2H59ob4TlyjDarbUCivJlIxSGoD0jqrVjSpdFhX/BNCznNN0",
+	"h4XaGXC/RInbbfWGiikGsulMH1WtPOTrqhypF4cceQUJqVTrDFNEE8no4D2y7guldzaYbAfOpFJvndoM",
+	"GvOlSZjS9sVu9MmfMBt1roq5yaLYJBxc6hUyqjGin5Eq+T6hlAvvhbnCLh2tUXUFgg0Lggwjo7krC5vh",
+	"NDU6hSe+jAMeR4lNPjTk0E1LMwIq5UBE4jSFXUN/+eHm2dE3f605RvXP/FkVfVMn9pdaXqeJ36QLpcFV",
+	"EjUs5e0rKrPq3OAr1WuLq0dlGPr5wwehNVv3cDGNyqD+pWZbbxlPm9GUaFWMFezfzN3iUn1Ptt4EuwUR",
+	"maCsEA5GZf5KIv0jdEe2x6E43DNM01oqWfXexlL9nfOekT2bMRX/g2tME++KgyoyFLWFSkqcttMe2Y/S",
+	"rKtb4kat6ds1a1K2XpPZdmArEtKVUr6A+gzFEWbo+tnNW7+55DcQd1iu/v45TxMiLk7eXt08nyI5V9pW",
+	"++mH66fv/u8Pz99c3/x08fbNu5sP8L024RZUXbx7+urNzdPm2KfTlk1smg8m9J4SI7v1g8kl+k0fwk8n",
+	"v5lD+el4Nl/sFgp2Xt8ypAz/SNXSnhx4QluvVCKF70w1JYKLC0lCjgp92dRPtrNZFxkaAqfcED8b+QsE",
+	"23zTwVPU4m71H4fS1el+6p1jjWd9E+0hUMCXwBL5lohXYL15XBFaxLnntI0Jz12iU602I8YRFBX7DZfe",
+	"lZVLLJ+mZL0rpSu7v+t0ybCUGy70LXlHtuD4vAPvsJ5yzkyM8Pr1q7col0T084VlHVRJ+YKyvjTJBF8T",
+	"1p5qArF7Y4eQHkksArM7v2qV8g0RSJ84AQYPFTIwPUGkkj8wRVNvMYGenSDzXEJFPTeeCEi4ocaKNQOU",
+	"GUaR6QZtRYcmIOylmCAgzGRFFRUEJwgrvd1TLcD0pPSDF4iw9RTknhanlqO9F7fmlABTdLqIYA8qryhc",
+	"pDXWrvKW7xSWR6e9HKIUBvsUO+ZqaexV/w31FkuJsqXAEqrK9QX4+tXb9ddwkppW0WmsfKkZkjVT8tRf",
+	"r+UOclM14wJhqAhBt1szu/OZgX7AZRFL3FRJVe50P35nVMWItEQtoQwV495cSLS4p+9B2UzQNZ5tfQdd",
+	"WgM4K3kgjoxOBoW8Bff3OjoRH0We6lHuxpxoOV8/SDJaRobi3CO3ryGXcTeCgaXNSQHRVVbbm7vCBK20",
+	"dDYlOEYcd5feF5YYTMUnaZ6QlK6J2PqVDhsNay6aLogM+DkS6+eIJF/e4+HoFJcVTnq8lnHlHNBNpXqF",
+	"2Vbf34qkqUR87r9eGzgJG0yVfr0+BMy4o3HiVVNkflsZ01tyR0NKaqUab/cO3ZZFAkps0RwM1sj8rtqU",
+	"pgUnlJQqOMCS2uyjm+q0BfLB8dsQ4faCd+MD7t6oun+eAkq+93HO0l0Z/82pFv8AYjS5mPzvn/DRr6dH",
+	"3374z78cFX/+9X/+x+T+hRhyicXOjVG9LI4fFr+xFWWaclSlkXI0uprjCVnTgEdyidckKvqd4tmdPUG5",
+	"yNIcwnOpIqb+dsXXxH+eXKlI/UC8pBZDp8im/UqCzzGgzWO17JcLu8GB0Kf+4mV4ThYYQirMEiySr4wJ",
+	"H5FNY/VPmGloD2a+y83Elr1zJYbHI6XsXBC5ZPZdrZlZxYOfppOF4HnWM9HYOvE8Ivr6+dXR+cNHaF56",
+	"82QtDa7z3dGXSopvSdpz4lr+ltUd8c69/v7D91TSPkF2ngTu9rDjYz7Xh8/rTNXGaGULTMilalTaICnc",
+	"R1DCchwAMrhKF1xQtVx5U6shz8PVg2qDnOsxkVryHBxNeE7gKwDXClXC8TR5wazi11wGZwRytHtMO8NU",
+	"+F+mv9FmqVR4dlfUt9wSPW+JFA+8TlHiLQi45kYfMUhgEHWWOU4N5Aw4JwLQFa2RgKwE9Wq/brVAKZC6",
+	"phPB01Auhgi56zsKEPxUpCvIbgHy3RGSmRx6hqQimb+sIwhblWGrRQuiQJL6VbKiUsGvVhm0B1eDhah0",
+	"5a/+qgOBmXTYMX5fh3OzOBRJ5DYMSbyVx+g7rpbA2DnLBFcQgq0aCoqkzCRq2WSlD9MelYovAazSnFme",
+	"pwm6JSjlUpnsE0GkwiJwUdp3XvepNZ9O8gy+8fHBmggZ0oTXFPsZ5Jd8lUHQxkt/f1lfDVqPKolmKZ/d",
+	"ufik/mBFpMQLIsuSPy/OXoRC7fxJJh4mTDZZJSzm7uTikqlUfxZ3Z3k9h6/7J0Rh6vMgN5AomkS0TF2k",
+	"WPJ5M6k8NlAYLibsljDuEtL08VllP1opKjFNEL41eaqSpPOpW0LhB42a92s3ljctBa/IdSHOdvINwJUi",
+	"yIyLRLqMVImM9ENGw+6ni7gcpva7T0CCGI1f4bVLjfKWMRVCISLzJuRfaMCOlCupbWaNoGE23sfrWaq1",
+	"3e4jjyrXAw3Ol8PitKZdMDhGNggEx5JKxcUWLTiRiLOoQGNDHWrqMk716HxXVamo4MF2ufCqikMtj9Tn",
+	"I+RpHAydUwK6H7zfPV67eN0rIO8i4ra0l81e4HNxXkjD68+pDxxtN5W2UTXTIw3DvCt82obxxTjRHfLE",
+	"eKokAS7aWeX6OQCZ9utQg9VJ1NXYds8ZqPwV39muyAm6fgXBMqDEyH6qktYIu/fajmcfn7qpudG8dKA4",
+	"tUpuvON35Qpve4DnAop4h87f3G/nleqhIPqDeOZNbupVb6adWTGP8t0t9AqCS4WZwUE1RB+mG0FJ8tj8",
+	"ynek9jDeWxjSKDA2jdtn1qekLL+xjwaK6cNmnyJZSJUzIAxMQbhZEsKmRf2RDQBHKzrgBLlWxFsHqDi/",
+	"e1W9RksfaJvREXcAzQIre12M18JLN45ePfScUvpHoL3ObLxxBzxBPwCGnd3NMv9NajJMa8H3GWczgtOQ",
+	"M0V5xbvDvTTrLFya1Sk/Oj978CA+gBXCTnlSAW7rUY+SZSn1qdkOnr7uK5aF64ZKNOfCy/59ooYOUc7v",
+	"zLQG6Y572gM7t4OVqfVt8DbZhFK/ye4c7a3XuaXq9/rZdrlSZpF6bni+WlFVJV4tgNbt/ZFLmmUkAQhl",
+	"UBK0JW6qnOAXl4isMrWF/BzwnUi+Irc82aJbAS7BIAxEr1vH73rfuWAcT00LJcRh5rnrpbO6yJF9D/vH",
+	"jz/7QhnvxRQopDc6xc5F3ik/egAvxSId1fiqmu7FUzrbGrcHxEG8Krn79XXBLeNUoM1bsnvDWWU2ZORV",
+	"gHqBBXJ137NmQDf8J82mDft8KtK0WLgAeT01TWv0pTzjab5ix7Fo8HYJU9c8xJLTjt3jGJh93uMwuL3o",
+	"6D5TpXbDabCirPigGwcQXtO2luKuD+agxquGL5RxwPu9bEFwcZr6v1nVS7VjkmAZV1clCmwAl1QGZlJF",
+	"lPU+sMGiiY7Q4TwLpaI7cIEOUNvKaqoZuytTOF5MqH2Ht3vK7G4/SM9EqhEEt8Bzn63IVyufQDIRBboD",
+	"xBQL/cGTJB4YI0nCvgeZ8h54T7DG65SrtnIfT31TMHTfRuRpDY8cqOjmawgQ3AWYYbMMyALY+ym6g58Z",
+	"AxgAH/jsb5zmPQQWNDcKwMMEDHb9jJ3ytFxXMbKfMHTe0wRohxW9TQHDvkfKvUeQxwDf90Bd7I90WjYS",
+	"CKKg+hSJii//uCegcU/vVjgcvOv5XfIUIMMSvdM2DxIVe1hixcTnRLpoXA1stcDxr6Ouut318d5TJnia",
+	"epH9kySkRrZl4bS4km7JDOeS7JU943fo9XcldVQVtvqZFsxhG/sKgMLuo9yHXvOcb5D+BoCwzk5P/TdN",
+	"LQjQK9wc5/kpY7eVBdopB9nFeSz6Bbh8gCJ3pIhAuvaIJu/GzWVqEGL1g9CBCLBZnZvK79MpEEp8NJdq",
+	"igrEETDMMRIAdyjz2RJhic6+PT8+PT4/Pj05/6bmuqvoI193dw/qQvfOiLgmM+7Dd70qIFYwkvDMJXro",
+	"KXsrUtk7w2Bc+Orf3uqPkeKQYotVBdql0qVvanL8qERcJERcovPzRqu+CoXMLB49fPj1w65ZleT6xgN+",
+	"Pnw0jq2yty1pLIojLO9cyQZU6eBqkrvxnYGFeonOHp0FNyRq8TaI17zCxBbdwHdQyWTSOa6vn5eIHKYj",
+	"iZ/146J+fhEQuB9sJ49W7aSJY7rCiQ33l1iVTaUj5f2UFHjetLmNaakEj79gIVgumygCs1wRlpAkBLw6",
+	"40wJnsqwzOtzoTVI3KI1VRt71NdgfE4Xr69ePZ0WSrz9p1MsLp5c3Vxd37x599TrJ3I42JFuJfoxAKf9",
+	"8YV8bEuq/Hej31/svOx2iV9JZK+z43tVT+iNCCgLvR0FZXubyFZW8Px321ZcXedPnuEVQbfbSBxdvmGB",
+	"OGQQki4TnM/jbZ23+nFvkzZsGJ70Bb6rnjCoMJWhE3aPdpL7gFnHqu0W03GD6dpUPRqJ5c3WoKtgnUsw",
+	"GgwvFl1z/9E8BTrdNqIsxAdybMEDK51x4JyUyX0ldrGLCOjBCiYqnEk73R1AhhQHxZGh5SJ5bT2WvSpS",
+	"ehumvVSx4mhFxCTH6VfZ2MFWEg6R8eKu9c+D9glgt32wYPp1D8hZ4k2adUiwIJByltDENaGLbsg0Kd5u",
+	"J+VfHiHKh3bTC26zkfQaiWVcR9zxFfsY7d6DNG7DxRWkXNN6BAo8bdM9rSGrpelIsKd7Gytf0qWbVpCi",
+	"bbh3/WCSe54VPfgTaNMPZz+QaOvht9oSy9IPVeBKKXTL1dJURAQcAPs2N67iFUsj5MMFg7tL7HU2IwDQ",
+	"qtnVtR6dgZJV0I0ocy1UAqgQMfBmEQBQ/eD7Wh1yXtq6fiGN4EOWEh+MxzN9CdYAi6lE+vo1PTIjWpNV",
+	"4hM98h8hl9PngaM9whDPqVfmdOG1bYhFU5MEi9kylK/jvu06a4E65z0B1EKECXeNektnd7KZggOrBEqg",
+	"ORcu/aO606YyjBGTM8JdxRSHPIh+uaU1Qb+npDYvn5bMarmhGv+pYEm6ASsbVQGMay26fVYtx3T6N5SP",
+	"wE1rOnUobCOeRfHSliivOl687nHRPKrRNqzWFrNWKqlChqJXrXhdm06wxD6NQV0KrpiRdrI9wdv76huO",
+	"UFHFsJaugasdvmudb6gf+Z7T0HwJJQp+5O00dQdxikzX455lNjU6+3pPmYx+fy6BydbuZYnrHwTbUuir",
+	"pocQo4rUaphbT3zR8aaoUTCjlQSuLMi3w38XPPcq9+04Ea0h9VFws6szagdcfg4d3awXtPANFI0ebOcc",
+	"2xnsaI5papNohW0pVC2DgxBg2dZ1UngBfGLsOVV72Uk+oSbVjS1bjKzL9pb9PxN8hc4u0alJZEwtCoBl",
+	"jqHwCIJNLmndR7TbhazfCmWG+ygDGR4GSnVe5gfYZIogDMJznibjZQrud+baqkPucRyLIpBagl3HweRp",
+	"skeCXbmCgZvJhlBGitX5FvFi5W7CPiChgaab72w0FdRN8pFKY3FadKZLA6C1obKCYQxBLJzW+6FUjQmx",
+	"tfCuze8cn+1O4+85JKCU2MsAkLwTMStaVMj1ZDrZ4pXWNH+pk6mZFraj9l+/n6J/Xb16qfXlf1y/eb2T",
+	"G/zNqQUd2zNzzGzOS2+H7flueV+SVG+DnDmQPId/5W7VHsgvFVTwqaHmmUN0LMDklE1/1eZTS9Ja8EDH",
+	"ZQpYiWUP7jwEkWQIFtLudnNKKtMzCehJyBy2KxZbJHJm4vaZIGtKNn6uraCO+hPKenS+L3mgVfNrhEC2",
+	"aInXBK0xo3LpTgNmNUQIKtEdyXyAEPVsp7B6WfJZt3nhMoLMPpRU8nFrUlUC3e54t1yR1Ztczfgq4JYO",
+	"IdG6X7QRHxryu7f7PM2T8lW+yf2D54Lh9ClTPpi41pt0FlRW+12yqp67vEdM0y4nLvRjSijLS9T1E7Mv",
+	"KWbUQq0hIgw1wo+AcfaPPFlYlXzIWFJszkpUA/+KO9VTsVD2vEdUXSCMFJ3dETVFGG24uDMJN/pfzvcz",
+	"YMRpgDaXsqOp6T/yVfacS9UPxAurN0EVvwNMv4qzFW9qBK9Fm0wTpceWaXT1XmNmMZWp+Qj1PdleAVQm",
+	"tiu/b17d94RkoDbckS00FDY5duiWaIu1riB0Y5hbVbe1oqQITXcp1GENWb/AR52XRCkTnt2B4lOrULpl",
+	"SFrG2mruDYV9BmN5J0fnJByM8lvhUV5AiN0EA4xaF3le+rvi3QO99B49CizQa6D377/REvipYqMZnwJ0",
+	"ChgAvSeio4lTisr5hWju3+5Qf0oHni4V5w59fGrhGVR/F2RoKwLt119Dfbi/9WTR1HtWjyrUEhQ/hhAh",
+	"AwhMsG2mmSHUOsD7S1TgqKqSMODDS76gLAxfEL5QOjuwBE9LW+Z5FYXPC53srdUPYpxUL42WyvtXXnis",
+	"NiW2f/OFdnJJMstdvpXnSxYEy4AGJRGi1zxXGah4bbCPZxsWvabYvXuwRFS4lVQpupNNAHhOAR5a2eus",
+	"+Mj8dyew46NlNe/83D+6o239UBZ57nXV8euYa7nYBZhFiLI3/eGFTT5Dx5oaUcjgDEhSzwrps8e1H7bn",
+	"1Oz2uysSM7zVAefdCFwthkNz8dPqXL2U4HuASPSwYdsqaUm/8nB/ImdAqzb9juE31QNvRg0TYh8ANo9v",
+	"8QpqQDESZH6JGN+0dB46izfHAn7m6AZ7jTWXCICN/d+jPqoV/bRXdVw01FH40n9NsCBeCzKld6Hg1ClS",
+	"HJ2ZNssAKa51oLQECYWMqyVeVxWfEkynRR/o6HjaXyVu1OEXKmmhGZiFVsf202lzVR71Hmwf2YUi2P/j",
+	"YbjvZI8mrZDHVRORD+KKbSt9luyYAerU+1O1EmgXA9EgCaEV3iKcSo4kLjJ2uOnrQ5Vt7XOBfp4QtoYq",
+	"jJ8nU/Qz1MhfvL26ef7zBHGBfna9Zy5evnj99OeJB5Xtz/Y3h2h/04vv/+yT87vok9OQDwFZULYW2A+g",
+	"tVlSqo92oWxfIqilwCkEVz1N8k1JK5jg+kFb0CdtbSuVgN0et1/jIcH+90V3DcAlO9zmVS4V3AGACHaJ",
+	"UoIFUw5q3+yhAd4Ma4v3rGT1AsN+HlRY353cBAYPHMQiU6wXgGAtjexA+RuBBVQjHPcGe/bXlJfhkPr1",
+	"0HlB93Ng3KdwuO6YCZDqnUuC39sJ0wqjw2akouK1oEcWoRGAvHSi2OF4YpoAHMOC88Sc4siWr/VBnhao",
+	"fpXE012JHroehRfZ8b2bTKlEbZY0BSfrHNNU2gQJk2dki5rxFlSAS3TWgh7QLmV7nogCq33kU00+ZsLA",
+	"fcbdedTB4ThxKXJALLqjWWv31YirK2+BBOnX/irT1oTRB+twCn877zzvBdtE7+yePf2tlK9sQIgVaO9C",
+	"z72FXQEk4FODHrVrQeceLegezhiyuVYEJ9u9svrqbN2MJk0RlhZA1B60S6R1yC1a8lz01jhcnHKnB7iz",
+	"WadoqVQmL05O/v//9/+b2l7fb99cv7h58+5f/8O1AK9atHFNwPfiO5hrgNVunEkxvOejh13xHuepixf1",
+	"QnusWpjexiaIs0o9GDR7hwtAX1kKC21dQFjPpnBGxOCb8+9fll1xLu96QrUge8PS7eRCiZzEyVe/CzWj",
+	"jPmy616YjEcwoNQSHtrpaFPzzMX6YQOk8beiU33x1SKzvVoyxlq9k5GvdwjKHhvJ6mgRL9kHdyESn7hM",
+	"YrNIxQ6QoCVvzezR07UXKuUJVtjFwYl+BJlOoE3vGyu2urXljnmqIRvMx+HpDZFV58YePp+uhKL0ZpT0",
+	"LEN/kyShhNkWHt4QV9LrAarMV3oTl3yDcmYax2mN2Dj2sTBAVbf1HnJdcXc73rS6wgBt/CngSbVVaFeF",
+	"rXmwrEP1ksCuzYN7T5W8QGclWPgSp/NdoPclXpMpOjMJ4tyU5mBoMCjrfeXLgIe+OcJQAMqMtAZDQ/II",
+	"nAS3uApRbWXopFydl8hpcmN5+J6BO5d4oy9IyjQtZj3a/pu0zCjtP8EKS2WTfyqmBbOtX/XlnGfQWIEl",
+	"NKnnzPukeveILcUYDggoGhq9oMftVnUDCpQxKdXW0mDHFu8XbvlBmtJogzgHF5IpTTGWOhSIa3p7+tn0",
+	"jBX0c9Tv74kuflkZ0ku2ssKwUahMfiWB8pteqBdhtNx9MSZcMYiZ4rSCOeFb4lu7/rKlbB99nWyiYo+2",
+	"YK7juZ116B8Beqp/3imeBQA8qUIpJcYvsxCEJGCIyUuUEbHEmbwwSXZMM+4tQYqnySXU91/s1PtX66Eo",
+	"s4WlZYmpfV2V1sHMobdcKpJopWc/0D5SwezrFCXBuAiE4sFmiXpPKQK92IwOBYNxZJNzo956RwL14Mgk",
+	"Nl1Cb3x9WzC9d7ZTpr1Nd0bws9uKqCVPekndOqx/nA1i9vSaLphPNbhCj1OeJ6D+2gxMSyWTRltRES6N",
+	"pTgjR2gJDaTMl9B0hErQqPSlVtYDxth8nawRdZF2VsWXfN3vzqRxWQvN6PG9t7xsDNPtFZEZmVVSZpww",
+	"ODs+DXT5LbLcB+M8A98W4z5z+OrdYrbJymXvul1dOmj2SoVV3htdLwACv5tfZ61LO8aH8JQfO9aP7p3W",
+	"WWAtgxWfJpI4p2uXMs7ZgkiFlOD5bUo8ueMRRfXdbf28c7Fjx6vQTYCKfrAzZS246wRYws0Ysrkpu7EC",
+	"28bnzf1KsSwKejt7DdwLxUDirWwtQ/En0ZsOckULM4Of051Cb/vVwKA+cvwzJ9Lpx30MLLZ9jGVAAcUq",
+	"yotXs5O6QvVOqe18qzZLQ07/h6f9vf6U+a5Wa8+iDCtFhC09ZiRXAqdwvV4UHctMOb2B5rJ91jqnlOLZ",
+	"3ZCLgD76bTk8p/4C4wX5mAXCWDOe1QxcxjfOCnSYMB9Gavviv6R4FHsEYQ5vdmG5Eg6WpXNz6F3c2Nrs",
+	"AqzL71neP1D0jmTarNgDSr81QwXiA5leQSBRpW+MaL+6vlAxXxAXYKBE9bbur/XgWlPshJpCgEU3HC5R",
+	"yTR9A632l25GNfQUm3FTtoftbFNmtmKf2piSxjvaAiuxKFZF1+FODosKemI0E5yh8tm4AKfd06INiwKM",
+	"kSyZa1rJtVduFfvdNPfnWKBbPLsDs5GkqazlUnz7aPBkyb1CpTWWcbyywyB+jlCEOQ2hx/lM0ydW0dlJ",
+	"g1kTsTUAsg7lYs4FkhbUMMFbeYlOL+BDsvaD8O5RwZZgmm79M7rRpj5nBGE9Osoz6H6x1HJ+QWAu5ssV",
+	"Z2qJsEKczQL1ka4TYUeKlKVNdVb2t607sE8FS7kNBUd+/ehh991fo1efnwbW6l9YWRuxM20hAFw9entL",
+	"93zTg0Wr1e6arQJw8zV91N8Y4ZqYlIJ+HXG9gGz9XtXWEMsG6TsChBB1swEef4c6QRe05mVw4M7anoTE",
+	"FfgzEXiuAnj3wa4DQeg2vCJXMoTd9msI1a0HMu90InOZBUv/l4FUgjcs3YLjS28ihBkg046uTFwRBJdP",
+	"+2vYrPNJlbMKzH27EwXZpwXPV1mtwiplRTrQpezEC8v0Hi8XNi3qTAkxqPzC4ogScmTtSbCq9bGWKgA6",
+	"+M4PWNx2B0D7lHu0qK3274hNQbARgRj2TsgKQyqBS5sKsLSUJHmzDh2bLMWOgzyMWsl87KcO2hSeHrCF",
+	"u20qyoijRaafYTYj0NXtgxcePx4wCpIxSsYtlMqK6ul6Qbh1lIQye1THlira6Vao7WVpzYRPCpfgDoCf",
+	"49DWsjJ4CJKbJfX1v3pmgTp74jBAKm63C8tCf9rBg0uMzVmx0dAjS+WpSU8+Mn2LtNAyX8O/m377Xqk9",
+	"jr3iiRtJMi+JgpQZIl2mmObQ2TLw4vdu7fsT+97kc6/wT3LjEeMQUvSoT+ApKNqMwUGvRiXXPMWKpqTR",
+	"fxhgquD+2hrsb/JRX8IB4ROIP76ZI3kH3fJtRs/StgI4bs1hc5Mj/84BFEKQFTc3axPhzn1jx/GDMNpe",
+	"Bs1+wIhZPBVmXOJkXgAy+qeon7gJgajoL3/kIrk/+ixU+gWCnLBiC9Gr5M4KTImgZobBQHudFhJo1RCk",
+	"Bnw7DDmMkvO4cb+FtDZgJN/ZucZrklwDiv1nwFX4d8VX30aGwqcf8B4V74lwCFVrN3xgs73bCdtGaJ6o",
+	"WDsUeJtD6LHgbAphMTSnJE2k174r6z08LtJbMuMrYvPoTYoReK3mJE1RkrvCmt1M64RvWFUeRlaQNL/Y",
+	"Tb5qpWRsfUl3NcmOfFgTYWGg9EJtrdMtWVAWakRLQ2ZpL39mHXXd592sqJYlBn1tNW42xUZXOa4dD8gx",
+	"+R4Olj+LlL7oIiXPVlsHz47shjytAAaxGsaGbfPhBBtTYxmE+AUYEw+eWFk07Ln9F4Imx4H2aIX61m0B",
+	"VpIX6wZcXQs0U/wQ2gfpw3DprOs0W/hpOrndxmsG7jcNnH5BWHLf1zR9nhOYnXu9lwBluveuRMlUoAfN",
+	"kmDXdtfrU+yfwLAzczdA0YqgeOvUzqtlKW2d2NrO1x6FBLXE+UbEPmmHufQA+AabwO6FRz1sIUyfBp9F",
+	"2lLZuNOtwLXutDtRuhMr5LeUaNnj59TXNmlX772HweBPXzEDtMzr2nmEd8voemfn7N/0zaXaBB2y1wV6",
+	"Xw/DoRUVuW9XD38oG8s6oGW1STOXAVuVSkVCzYcD11lI93MVBAVyAIxaGaOYY4zBAkTeJ1TmzUx99KBX",
+	"XjKXBK2IlNh0FCUSkrkvi+yKoiA/xdupzcotnodM482Sl1045oKvomLabp+qDz58GJv8DBaQsX8gyUwt",
+	"yerCwUihAtbJtJ8zCNLGUCozjOPSmipM46nlUlgo10DIPPiVtMlUeZJNkUrlVP+Fzr49Pz49Pj8+u3j4",
+	"8OxBBIE+BRnFIzTc4LJvd6IZcUHL+uJeuQ2G7EQLNGHXWjEoI3t+y3Leke0KQep4ZZ3QNlGfd9lf+N6W",
+	"w7QU50koZXSFVInorHiamM0uCwsiVp+zO8Y3rGsIPkeMQ/560U+DWVO9c5BGdwzHDpU9ri23nFW5O1Xq",
+	"+sWUlL2TKla5tF6st5VCJU9p855Qe7tbGg3WWEplO7R3ruUL/RQpdSZn66aQVLgiCc1XkFi4WHqN3mvr",
+	"ve6Pee7r5uCakjYJ29L+6p4wj7uXYdEf08zUSzC6YC/YIPX594Z3DPJDa3lbWbrS15PqL+20IfT4lPRe",
+	"FfgtWu4QFfiuC4BnaQYdXipIRErpHSSkJrTHQlvVNXu+qpkCW5nyBdivODPYunTu4Cenk8zoZ4Uf+UNr",
+	"QYwn6YMmbZmqIEK/kmiW8tmdxV8yQBfU1S5tCRYQ4PzVViRFBslbsMiLqpxwaL29oabm5Wt4NLqnBBht",
+	"9RJaYAPHbBXZV1GGC+jzSuTdzL4ge9Gkwsw9fPiGiKfaYzxCQLVK1Ap7bjBVxk1RBvJsV3qweGt3bvWW",
+	"0G+7ETEVyDs3CcWpTSHyafwiT21akBKUJJelElLW2BlFRG+dRHvgADoHTrWL3dm356083lSxrY1jlSKF",
+	"NjxPE9D8faZGd1IpzCq0cSR5TnAi+5LaFv3tlqHveNb9znXm7bjvUBqpRDOcpiQxpaOmokYbZce/SJM7",
+	"bMs5JheT//3T1dF/4aNfT4++/VD++f8cffjtdPrtt5/+I7YKGpbjp5Dywse88dZcveIOQVIiwMzVEs71",
+	"/GMcQYFHIFW2wMHaTV3OBSAhmIAPxLwkEkSqC3T6t4vT06Ozby9OT9Erzo6eCdqvqmy/JqK9YkZFGyW7",
+	"wCJU1NYbtN72eLg+087j3oVpDqzc0gn7OuXqPU5z0vvYxFe+rjveHxPFWuGP1Z9UVUK3mBBQhB3eu/ri",
+	"Du4Fxi3IfGoqsKChKLgwyv5onQhfZ6fnD6bBlNXuB8N1e1p02ZDynKYWjAZL8ujBpT7FK32oHz1Ar+h3",
+	"NRUmCLzRJFiGfeHwJRZ4poiQ6C8/3Dw7OnuEZjwhKGdUyb+WLZpNDSmxEBqUzdLcmycW7lxliq7i+lYF",
+	"8B+uFWYJFsm+0YMWS07ATUjadE17N8slXIQ7+P+1Vi79AhTNkIjf1wxLjxAc7snKojyu/GKaAUL78h1f",
+	"lj0QEjqfE1G25y3aQ5kuVZ7C/3Dj1tZOq0UuWNtsNlrh18o/UtxOLZBTZVLMIlamj1+K2Z1sdDauBYPW",
+	"oXmbpLa2gWCjEEklMQaL+S/8zpNF52PZluE7QrTTMhuv+1C6TLgyN66ZExdI7vMzVx3esg3BMljb641p",
+	"PtuNqFfcMfp7C3wUaQZjqa5xIEA4jFpipV0zh8VPNutP7de8zDkiIrwKkMXco2QlGO/BfV7T6m6QeJXF",
+	"QP61xYOc3WuWV1jN9tUhUm/3gBLbs2C5H4pWEDfrOr+t5ReNk3F4y5NtsFFcqHI2oQsSYBaTmx59WT7H",
+	"mcW58kbzU9LTGduW2ZQRoQ0fv/z8d06J2qNWY49of1s/0n6lwIbW9eKLMvxf1v7a/SrMJCCsW3NJmGp7",
+	"785Ya4U794i4Orbb1ecVWUHrKg9w8Gl7eXc3pFDBtLElxZeu4rO3y+Y+p6DaUrqjobQ7ILtUNEtFEm8l",
+	"ktxqItZLhpYwWA1ApIYZGHWAdka0Bo2t5L0s0BJWXBAbXVZ8QdSy6EkU306mOJmtPgy3OiqRJExdoPPz",
+	"i9PTo9NHF6enUb3Z+uY93u/gR/L9w+Hwsgth0VbxfYPvvuwW6pxF5PCbVuSBWKPWA555m+PNd1zNTk8G",
+	"j6HRMPx1gveOAM5DjvqbskZ1R35ubbpthB5Ya7PcYRuUz07tGN5pOXz1Hn1nBcG9ihp7Bc9+kH1e3RbK",
+	"5Xfxb/JFdJyHsmxGaxcepOM1VKg0qSmLz8Mts9q4zWxSs3voHTHJCvB276wEJcljUwDuS5Hpn8psBnsZ",
+	"/mXVyRK2bYMv8KtHDddIfSK77w2SQksjD7PPbRf6PsmhZWfwPr9qCzHbucWX4+9zcUVloRZeXlvmDlML",
+	"t/H/oZYztFcD66aGEpWd5wCQSNGVx+QLfeWvHaoEAPtgBAXso5bYuB9m5keCEgo9JfX3JF0TGdDcBF8I",
+	"7J+OyFMvVbTm5EKVZplfSSQhVirRnCrpShrLeFPId9YWRM9FwI4LNpV3uJN7iGELbGMdB44qRVS8YFO3",
+	"r5Y6VS9YW3B9J8RcMjTEbgKQkC35IxAT6T5d5rG2dOj3mFG59EJGm5X1yAorFBUPnhx3V2QTDglgfOxg",
+	"FqN3YwF/fRgfPboHezsEF5OZFiv0EoaIhM5qcBg8g0vQQMdQabP6Kv/0qXn2Pe+8JZGt/phZGVyMj6P2",
+	"8eJYhGjvGVvVRVHMfS3InAjXgDG+aXcgWNKdeN/mYVmXu9daEm8fC+gCFQ9JsRs1zaDA2F4ZueGGjXCF",
+	"VPhin9zzCnM04dO4TW0FKG6qHOo9pLeSVJJL9D/ho/8LrbCaLZFtcEBTYrKlaqH7Hq1AqzZyBQ/TDxVg",
+	"AHPgS4TRhrKEb/x3lONFTxDF3TBahJhytuNJN0plhU87V+ft+hMCX64wcn2y13X4T3lZuB4sOrvZMHuZ",
+	"hOj/cB/693RRrJtyr4/A272A7Nu8J8CPe9EJhBxQg4q6q2bSVyd+zBFfB1CMqt1hPbzRAoWsyDA4PYrz",
+	"u1fSW7bZUk29E/rzHD0HDAxhSAArFVQpwhBmZIOwQgTPlkgu+aYZTK0czs0Sqx5qvs1oqbR3dTsXZJFr",
+	"RbKAJfXKd9SKmgnTQPeWLHCgGj1u7m4k+3zLPLnYhoGiZURWAaYJ5O1aX+gKb9Etcb3jqURLmiSE9cTr",
+	"7tWPKwCYcJWmNshuG5w6LMZAU1NFMhkoKDa7YrAS4BRCKs4ujIJB35OXRcqdZdd++ErAOr46haHwctxS",
+	"p5VtLsnoZZVKyP3AcCBFsuJv7XKupQ2t19ZtVe2CSlpn32c3XZ8e1qJXWfruoVRV6NMB332Mrgwgjmls",
+	"xdNEQjcQOKdGMzNdBdWSpERKn4N+RVlxF3dcPJ1hiPjWhEF94DwCj9kRqI3u+2RLVwg/JpX6rDzYzOAK",
+	"MmmnVmfGSJD5Jfr6FHBoEV7wlqjf2XBxmbad+BHTde+q4SwTO3lEe5YN81nu0Mg9kKjMwRFEXEbRvvyg",
+	"O7NNP+vAUqwHdVz7N3D7MGQAyhS+IwyAnAP4iMqADu4bFChIWXhFK3Kw7G3hds6NWEIpdspKwyn7mJ8V",
+	"dtm1oDpObJVBupG3WximPT7oeKJa/uCXnI5FGhKhYyE97ar7sEN4s727uuzbPHhYdP4fwZQfT78hH2ck",
+	"U/2cRW3t71YlDFEPbxfzJnG7wkKeEaZVgI+qUspflqRBw2FI78QLTFl8PRq4IANtjPV3iIWcKC1KmggC",
+	"zgbq7swa7ZBm7gijjAioirlgeZpO94Gv9bQr3ZpWclDYZ2MOv9ajCXunXdoOeHUMWlFJeFoVQGHW1w/0",
+	"iJGrcAL2kKse1u7qc7ObCBHm/DplX1v/k7Yxy4L61tPRdN2nnC2Mn4CbVCSwXuv9DB6e/+30QWe+Th83",
+	"WyguVT16cK7QX949e4wePnzwcIq+Pv76+Oz0rxfo2bun//xfPz59+v3Lf11+968nV//6Xzc/TG+ex7Q8",
+	"75/v4+fqWnMuS7kpug3w+gU6Pz1/dHR2dnT+4AYSlHbm+mAwtdIdALfpH3xFOpLMckHV9lrbyS7roPAb",
+	"UL3AGed3lLjEhovJmogFObojJCt5DGf0e7KtJSaA5Q38R7CAtF377FKpbPLpE3iT5zyABmJAMb6SaLPk",
+	"KUGaucQcz8gxghYSyOCYayuubGcI6ANFdSMjRBtyEn08gi8u0M/QIPPnCcLyTrraOUkX7IiyKfp5IqFs",
+	"8YiynyeFH9qKh2P0VAguTJlnZnq/IdOdThrG/PbBw7/99Ri9pFJJlOEF0Swwy4XkwtQkvaTsrmiwCD/5",
+	"5vybb/56jN6RuQQPvuNHM4ohyi1JtGmS8Jk8EWQuj1cG2hk+KH5wvEqOfzYo8TPCTGcuu1tXGZ4tydH5",
+	"8WkFZmryXu8h+t7sYQH0MDlz1xLO6ORi8vXx6fHXxnhfAmucVEMVC5OaUuzEiwQc+VJdleEVQWTGmTSM",
+	"dX56aiKhTLkWR1mW2sLyk1+s6mY8NtGBSjuYB0vq09Tj93ILODYu6DnO06DvqJj8iWtQqN9p2UkPVGLm",
+	"f7Jl8Q16XCXJVQmPQaBo/jub+RpNiNbmDmRTkKAuAZTIyafGFpwNNnJt2B1KJ1BKNiyJP01L/jv5TbP3",
+	"J+tvMHi8dcLrC/uqAkQh8IooQLv5yT+V8pGT1/rofPowzobZSYFCEbVjp4fYMT2dkbaMMZ4z09asQ27U",
+	"njyI8KiMGCNBHheJDTbM4hY3COUkIR6SVVg9ISkxvow68Z7A57XF3IPla0R/0LyfbbC7xBFY4DVgWm2H",
+	"IIJrUKIlau5hlGuihlroCGe7MrP4A/7AF2JWgxITuErMlnRNTm7x7C43QTjvlfUdnt39kF2Zp/sdQz5T",
+	"RB1JJYjJQiupVlZEUYbF1uMlaV4iaMazrVOejR6YYIVvsTQu2+t/vqSKIEEwoGoco5sllUjhu5o+WMoj",
+	"pDgf6JwWnXNqlJ0tienc6SfsY/31XnTtyYVmCNtY0UPZIlQJE0ZznrNxRL+ly9IhgXhF/9+JMlAh9yTJ",
+	"rnHTWPaNqXc3Nflpqi1lyiSwUoG5aGyAS6NfZ4Lzuda4oYxmyTfDSnlHHZ4m7Rfjc3jiEBeiHinmIgQO",
+	"YhWvw4IjPh+PPBGX4Es6B0KNefXpMYbXksI33X3XM/wNp2d0r5vtOUlHlTWZ6/AdkjWmBXiDqODq+HdO",
+	"4G6ytrPp31Zf5LRCqC50kE/Tzs36L868zDew6IPzKpd843TXEt6BSgMIAm4qqqQRi6Pek6LaVTS0T2Xr",
+	"0RGvynKQENG0RmFKsMDtf7tFeEEGE3Tho19f/vAHud5X9MCGaCvZ9TWd8ZTOtmPKiVpJnF9fM4AWRSb8",
+	"OPvwJk0Al+DAO1DUQIb4/pbM8IoYmTDmPhSQ6yE5YLVZA2Azvtbs0N0bVIHqhtw2x7GzR3eEZHIUtUfm",
+	"Ikvzdr3w2j7TuMw8mXrmREFzY7G9tLa7zYTYTXPx3YVl2+La/dejM7D/jq01Qd7vzR8OoRmHC2L8EqyQ",
+	"LxbnXZGPSlrIxQU3od0R2EbfVWGJdrOk7AAGqKtZDsmWDUDGjyBTpKtdz7xVBlfyTtr0XFkAO2yWAEpg",
+	"TECAnaok7u848+Xda8CkHsV3ZCY/wj0Q5woFxOlY08/Yy0xqeiXDe6ryxHUa8bLxtcJCQYnsWHuh3/3O",
+	"vPjgTnoYO/eqRvDdaATXv8nTDif9O/tM487Baco3kF/83tQzGmvJK/NdAcH9TKseIwK48hdouMUdTcON",
+	"mu7RB5RAlNzl55ksf0jLt9UJBYzssLeQ4SNZtPfyshH00boyZ7yvc+Pa5WyE9AlovFUSuFiZK1Yp+3/X",
+	"i1iaCZp6EwVPJ9PJQlB/edTYPOhXmHZ0pWKJX59WMnUexChkB+HxzpZq7eo2n5v6mQ2WCNoimBT9Qfn2",
+	"FkviMLbbg2zfuScP5kDyvxcSrIKv8uV7Rjk4Xyi0xBIxjhxJIAtmBQCgA186boT2++a74qlDiNpie3tr",
+	"+UVI+DYlUpIEYdt1Bi04T4Z0GPlVIrJDqeGVIvf+e7l/vzPUmUIAxpY2j8dZJyvMtmF7wEzGBAsZ2RCp",
+	"0IyzOV3khrIWvdmlWX1VGA+XtlOW2FZRxxLOiCnPNgILbD0HPiuh51HTpoA5vNLTHGnXivd/LssCZgC1",
+	"q7HKixb17hhxYQl5O7wEqoBiBOWPTfm4n6IS0BLqS38GBZNQqXRhlbNqYdIU0nGPTFklF+ZfZaW975qw",
+	"aLTeS8LfKK3XVKFqITS24qOMfIWySu80Zl2UmyV3+AhB/1UJ6DLipDCyTVSL5BjF89nSojB4pmVrEftO",
+	"y/eqLMVGoe13PN/Cz2rJ5w+bfTn9Q5YQGT0HLbA6qsN+7Rt2986lEvogaSmLb7lBbPcTtkBBjVRFC7Sr",
+	"5rBXCqUEl/CWoUELvLFyLzs08J20H74iAOwBq2zhZihXqw3UBESMVO8DW2vQzv2mlLkrK8ZU8QFPE/3H",
+	"h30s6seQLD2JePIlXWkVZEzDxDWvW5CWPEC9OzajW7/vJWV33rhsmeM0oM1iL68TviZiTcmmcot5rlQH",
+	"+WquE6kEURb4Cwpgb7dWtZm6DOlpUSatj9qS56Kpu7yxQ/95R/55R/55R/55R/5h78jxbxonSkOOBifl",
+	"B3V7uStEENe5w3uBXCHzgD689ifTXSiXKTJXv6mDa14VJhn1z4viz4viz4viz4viv5sxZUGQfLbUUq3S",
+	"iiVl/5kl88l0MpPryXQC18mHGId+26Wk39izIsMA5p7oWbRaNfY5mHq7+eN3oeubYZR7TeH2fJBrvLWO",
+	"eyiGwGlqPLWclfec7bDJ2QK+a95sN/iOlPfaGC5c25Lhc/lvzeKiIiL6II3lpT2x8rElL+QfebIYeS/0",
+	"EL+PzQBiJKPtxm80+dSWtmkn2lfTe/HkENp2SBY57IyBZREjaXeQAR46FAsxksZFYwDAm4ukCMMbR5JE",
+	"M8zQgo9CquiK18dFe6vRKn7+Dvg0h6r3GWBBw4s8O6kvoZ51N+Fzh2NOlG3vFch+JVIdgGW0IHF9JjbY",
+	"FKSyUVbPV1a9CQsW80hUskrTpCvme1bNLDrvath1mKw4u7TIRA1DK9vn/BL0Pck5q3gshhRktW7G3s0x",
+	"vYEj04hSMlfj5BHBzO/75h0kiX/nOAVAVYmwcbAAqJRJhCBsRi7R0VkVg9bPjMx26/AluoX7xx2d7ZXp",
+	"9t02Ju701HUujnj2Wgljk38JLsZKI+pAyoXZHTl6npLl+xvyUY2loper/UwZ3J+B3HWpc1LF5WwTP1fy",
+	"SZn2+qcgOoQg8rpTZevSW3xDdmo5o3NKkv3i7r832TcoyIjVDezBMT1g5zQlY53MFTbAsQGHFMBT4OqM",
+	"brdI/8agVJCPCv54fvPqpfHa6qffPnl2jK5tBwgsCFqZPOnNkgM2qYS3Uk9U5hWmaUVajSOPX0FjgF2h",
+	"uIcRAYo1pimgAxIBmcoGt5kOj5ZTSwRtdXTUHjxYWvhu0ISRXAmcQhRnimTuOgFZ3MQLxFm6tV15lXS9",
+	"3tAKZxIp3uId178LRVQenH6+0pn2G7i6J8FjX3modAMLMneNkwYVARntyjQ1jxzGdsq2UXhnMCUXIHRF",
+	"z0Wq+x3JFJrlQhCmoBcVgCKPQLd4j5Be2Ii2/esiFFBdu+t2bYonXOsdqfBWHtB3dM+lj6GIZ9vPgS5h",
+	"uLvJzWM5oaosWmJd+W/4t7mSFmQKotsgojlc+dl2iiQ3p0u62KU+Veaig0KJaWPfWeLAs76gnb+GBZqJ",
+	"7e8yZGPc6tW9EnlLrfy7nA0qTcbn7+8EzxdLhfJM3+gJ9JIflX5K5K3+Vv31lyeWflxu76WCWu1zhbem",
+	"oRpGjGzQkkuF7sgWWTWCkY8KiXwcx68gCWGK4q6wUuW5g6gVxXhRykU5uzKdTC0JFWV/sIOBNFemPhpO",
+	"c5U8h4Vq3h35QGjNFT6N1+CqG/F7C+v5oahNzHmYhY2gpRXz+iy6WitnPnZILIfgzRNb3BkpUn+Q5DPp",
+	"Bj1lsZ5ohDh+zje2+4eBAXQ4OYrzO23aQC6t/mODZQmRM7R+0dyVDb4jYR3jR3w3hsg4FIO/UEgQqWSZ",
+	"YzYGryckpWsiuhwQT8rHotxYrjVZ01NdduuVJraQEJz8AarCLIW2obqwAjGSm1avTEEC4QbLqSswL/Lj",
+	"P1vhWMkNkMR1IogS2xY7SH/tFj5QPteDUNsrJShJbL+fgSDSmoehW8o/sc/cq07h98XYesEhtrbkQJQh",
+	"KAvVV4SWAZ+NjVsU+SdVbKkRlHj7/gMr8NVRR1Lea/ewPSQndOUqg9ogUsvjMgbRzRiHVkwd+Gsrhv4t",
+	"mfGVcZCD6pRSRkbbi9KCCoWiCt7/0pQgM7En0C/LR8w3zLVN3xEpT2/w4mAiJdxI6F6EnfqcSHphLq5i",
+	"2qOXLdmJBfmz8ThDjlLtejE/egVTDQTlfJ3hRrIdDV0+h90YFohPC+odmo9aTu1JyhetwKxi+xKe+PLO",
+	"LszLoQ965CAxoKkpUYiyY+RaUYKViDOVixGvJ+fHJ6Zcr0WHhQfuLx/HwGGHqZkOVF/KGbpCMsOC2F46",
+	"fE2EqQ4FKAgqFRfb8fe0gs/egkbqntpbNvsxFhXWqySBoj2RM2bsW2fxlp9A2808m0wnM8wSmugF3hs7",
+	"MjOtPOPLWr84TOxip3Yt4UEt2xoL6QE70Gzfm0e+YD/eO56zBKYZQ+UXSjrymtVDutgcC9vkCArd0ZwL",
+	"tbW58EMX8djEog772j10CArawWIrBdwCyjSXlONk4A5/bpCTVtfLjdi6yY+kv5m334jomNTp0GO3aBam",
+	"UQ3wscVbXNIyc82iAmp5V2odVLospVGCBi6v+kjyXHQ6kezD1/bZg/B6bcwYlv87VVCCLanighLXrgDa",
+	"Reh/QmNihVmCRSKRaYY86EnYIWl0oHBnqSMGC7VQddO0JECMDwaKGxOhfkdwMtKCBzzRO8znUwKw9e4e",
+	"qFXocDQbQfjW5vZZjOjODbsmCiSAIHhUgRonSSPjUneUJdFIJe7d3+sfHUhvLopuIuTzW78gBuVkPGks",
+	"T37TVDQNtjvOVmBTMqyWjT0J57z33aPxzuPnPIk+DvieZOoSUbvdEs0FXyHGN4izUY+kZYFuFfUPygc3",
+	"Yvu52KCikPsCzE75nVOWTNEtmXNBSgYZVSD0Vs8OzhXTYVU/d+qswncJuTFrIgzq/1Bdz+s6YDC+8/uj",
+	"6WFEJNjtrtcNmIp6lxT5OPDtKOhctWsq8MT+aQOHUT9gkpEpYTsNEVJKoIcgpOkWfRamSJkmd1DbLKBL",
+	"8gj+PcIET8N30VNm2vWMcSnAu8dy0kftGswg7dGjzbVnQ1iZ6DROEkGkHNxzT9Y7GvyuDSHWRBxd67P5",
+	"FB49RtCKXf/9lTSRBeiwvlnS2RKZBZscRKwwWmJ5aZyVR+BbJ8nUOIWOCEv08rR9Al+bfy/xmiBwm8Jo",
+	"U5usCFU0JqHUfs64ojPz+Wv4Ez73FNlAqbGZercXB7DwYG3eGuWoimTzw0HPjtYVKFu0G1rP3ENjALR6",
+	"Ay3ljTZa7zfbzuv+IAX3RMHsl0LJM8Ck3GC6Jvoen6Vcwh84Te8fTyp7m41Gdr5hOw0EBui690UlzdnT",
+	"0poMajrioTnAT2wEZ4spxGFWXCoEDEVGuCjdYT9hXLWExV9zRSpHfox7075ej7R30ZX+8fA5BAWNupAM",
+	"7RKilG7arnIXABWUqUcPJiPDaEXsS+gCssQxunQBGiDy1NzUwzJrSojqgZn1TD8/fONIi+8dicpwGgHK",
+	"8JpvYjprh8G9Q8N8dnwF2IJ4mCNEGQg92Gl0S9SGEIbUhgMu+zjcVLVa2nUe/YOrezLUbvrMLt78BTo/",
+	"PX90dHZ2dHp2c3p+cXo6RV8/WkJ1QBV7HaMVXwGiAItjnramol8y81yp1u5vRWd6qKbV/xm6Ve1cELlk",
+	"RMpW0V889PlM+lZSuvm15Smb9uYbArkMM74eqmV3QcqF4HnWfsj+bh45hJ0MQ8UYyVdpiszUR6BGtJ/U",
+	"THfkUtfLWkXfUE7LiPjrvVc3Sg2HZZHD+vYrg44CS1JTbpdcqqM7spUneDYjWUsFxxV8/5xL9T3ZjmUF",
+	"fE+2ZhzMYmtnxvB72nzXyDwwe1pMPoxc8g0DfAfTH8Dm7A9Uo1bbO1Nz0y5PX9hnDkG2a0VwsnVVOBE5",
+	"iGZuOzBRlCGpSDaoqLWUipa1dg2/S2EbBwJ1/xWOInDrLHRYudsc+yCoUHXe7IQautfGhXoYCQItxVo7",
+	"23z4b1FD9wvPBcNpq0z9h32m7x58UT5Ju4iQT/IpU4KSL6ka/Zd8lR1pdaX9wvtHvsqew1OHuPLcaLFm",
+	"hF4EIEANa0qUtIm+4oqZ/2F6YgyxolEutZJJDnuh1cc9yGXWYMQo6Lcvc+fuA//2Qu3CvlnENwp1Nx8V",
+	"yiUZYwNML7wWT9VL2yzvQOjDn92JqNf73FQiegvKK8qE8avWPMJTi2a0WQJ4tMmrHVZ2O6Dv0Ia90t+P",
+	"SKBXgVJ709IJYLSpREsMKRN8PTzwUFiiF0sfB2v8S2xUpOkd0Z1oZMrcRDfDaIe+LIHXset0NArReHdp",
+	"wCu+ikvLGUArNGPF+o/s7I0bBHKSsAVnH63+1Q4ZrSzaBf0OVMUIV/P9FzPCoeOfq6DA8Wobbw5uZTOC",
+	"RauMe0ZZ8to+NBLytBJ4e0M+fr48Tbe+SDFR4BxYfylkLeur2RITKT61gMLm38OLjSJJKHCyIHnnC1Qt",
+	"R7DqotOUTgcEAHEgCu0MUua16/0a/uxCBmz7ZfvaPvO79pCZRbQm7ZkepyT5gtxkzpcbbCxQ7TppJYnM",
+	"b4snbMUQ6CGSMIXwrYXbdmuEAnpZtNqnEs25aCZDvzUTua68eyxRXhnic1yhL4kyqqj/Ch1O7y02GWjY",
+	"mbD0eElw9s/i0cO0DK4MGVeAQGfLIgaGBUGmJRVZE7FFc7JBK8pyBeFVk5+ilmRrkKQGxBZuUrZHb+Hq",
+	"kv9AHYYHWtYYfYYrU/sSjXhBugPz78jhAvMusBYDvrQTkl/hhKDbLXSVkSRdD5yEaSkVfdjsSv4wp+z+",
+	"6xkFaI4L9UWeKwCiaj9W5pHfteIJawjpnWaBX4jCGUKhuVZYmK0YD1/ZvP7A8MqVQXc43hQcDm5tGZbv",
+	"LD1xtB4Cc31gRm4H8zXtdguL1WDRDXvFlBQ8mWE2Iy2FwY/h+y+YmN7eJzDpdFzmO5FEyo4GpwA+eG2f",
+	"24d8IZDNKlJ7p79oT5RLqMbNUkxZzzLcohRBYpqYOg6DRAc61Bx62kL5hinxAH6Hr0xm6FDMfmRbYTV3",
+	"DmbTuW+/uw3b/yQZPg1FhK/M9k0hC1WrvoNno+p5JHna4UO7Lp46SO6uHS02kalYw2CUaWnVUExuvLzT",
+	"YvmH1Sfq4x6o21qxd9FmV2UD/hid1rR1M8SiRnBm2ll9DkdmGzc6tPwR2JFgYfYoYEyY78chd+mrPCyp",
+	"n4W0uUKdACSAYe8dIGTXteMeOsitg9cksfsbGQZ1i2ikS4xCqngJ6Zj0958hgdcDrOaPc1JrPNrGk4Ob",
+	"X5Iw59Lx4iXZDD0TX5JoxlcEMB8vDBCDFiILuiZMK7FLzJKpgQY1bzXnh3FoHn7H+EY2Q3hGHphJjElh",
+	"O4Q3TRm+Gvhswzt7HG1m2ur8QXzO91/PCFoPzOlL9DlX/B4hNrmmC/YmV5OoWZqO/gDUMABPw9uOKGsD",
+	"gyw9MiOeYBnKTPlxyRGVyMwUDYPnXVt2QGmkC/ZitIQD8/JDX0RhIl876l5CooblWU13cDrNOL+j95Aw",
+	"ksxygCe7+OlDdR8YpFhVTslJhqXccJG0ZYm9dc+Msznu9QbBb29xMmBH6Qq7Aq3ognU15L+2zwwOXtTE",
+	"ketidJxeK6uS+F9p0jAm+8NX/c7Q3AxRQvE5u3NfXICu0bcL5gklL4xDYo3cSkVW6C+PU54bREyJzo5P",
+	"/3qBpBL5DBq0mS7FVC3RjBwhuyRP7hd3LBx9yGd6VAMQ+p89DzyXiiR2OE2De8iO+qsiJMf5wGzlNTHw",
+	"HWHDWxeGURvFJj53hOmgQ1AOmrPiPDG1UnIrU74oUtyK7joklcQmR3q444b05o59SPlZmhX9UFAo7Nxp",
+	"UnNY+4aqLh8PPHEQBw9V8SEFPavhKVGx84IWEVXky4PCoIdPMS/HHB95qGhRYhEdSRec47X9QXOn+uAI",
+	"9wpNDgFvK8tp9xhjVAXGzqgdl7GENkJLktpuTBLSxe3vhz2rBTskRNB1CxjtE/i+wg3jNCzWg7wzbz54",
+	"dw+B52EcFFXBnAL/N2VoxlcrzoyDT3/PkwRxRuRgjobmNrnemZr/Zat0Tbl6b576snxO5by+NJ9TpaCh",
+	"4yavPXmQG71azxGV4M/RBkN9Kwc/s9YcN0s8MFtW6RDv2a3XpvwRiluHWtKXUqUz3qGrKSOK35GOo3Zj",
+	"HjnEGYOhYgOiM5ymRHylz5ee4CXCDDmBIrDi+quUSoWWPE2kKay55cn2K3kgV+xVkpgFjaYqW3odNnUH",
+	"Br2GpDvf1rzCCXHeWP0MOMEBGxKa03I2GzZibXa/SBQOCb53ZM3viNuPITJcPSfUDDKG73SNGZVLrSK3",
+	"eCzobIkyLJUtEJPW4mbc5gvcEsIQZltE52YzljgxH0qiEJY0IcFyxvc8xYqOlormXv9ZfBfvC+KGRI2l",
+	"pyrdGGZDBuXktX7LyR1paSZonPPv9YPfk+14gqUYYd+76qmWtkXHaUlwCn2IyGYMtXFNREJn6kh05pa+",
+	"N0++O1h6aWXA6LZUC7omEmFkl4Vut4gqSdL5sNxWJVq05lhdz4iKox2mLLZeQFn2QZFiB1rqCLKynNiX",
+	"mDiwtqK84yQWTx3kGLrbK/YMJpwAjIRpbjlFt0TfjtIkGNkG+xLJYfixPJOOKPHnsbyWR+3uDvB6trP7",
+	"YO3JI8/hAEscT2H5Ek8gtEQT7efvR/vMIU6fGSsqHAIY+CRB5KP+g3JWdM4sGp4MC+8TMt7+LjCzRBpJ",
+	"zTIv/xzp7m4/mvSHVY+T7W6ZMtJQKyj/2TuK+YD+ANnvFs/uRiEUZQnfdJxe+8xBTi+MFXV6F4KQBC15",
+	"PnDmqiXJyQynhCVYBGnz9GPGRTx1oPax+tKeXUjtvBDW6rp7D/rLu2eP0cOHDx7+dXQpZfDjq+sdAXXE",
+	"0edz4cXFM2B1T5zlAN6/Ec9ptKpmlzGiovbYuinuCMnKVHgoz+VzQDI5nNZ2/9WOcOPCnL44ja2eaPrb",
+	"pMi8/unDp+lvE3Bwwj8+6AfF2pEyF+nkYnKCM3qyPpt8+vDp/wQAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

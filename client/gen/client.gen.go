@@ -2001,6 +2001,29 @@ type DocumentEdit struct {
 // DocumentKind defines model for DocumentKind.
 type DocumentKind string
 
+// DocumentSource defines model for DocumentSource.
+type DocumentSource struct {
+	Account string     `json:"account"`
+	At      time.Time  `json:"at"`
+	Failed  bool       `json:"failed"`
+	Name    string     `json:"name"`
+	Path    string     `json:"path"`
+	Read    *time.Time `json:"read,omitempty"`
+	Remote  string     `json:"remote"`
+
+	// Revision The commit that counts.
+	Revision *string `json:"revision,omitempty"`
+
+	// Said What is wrong: file, line and column.
+	Said string `json:"said"`
+}
+
+// DocumentSourceEdit defines model for DocumentSourceEdit.
+type DocumentSourceEdit struct {
+	Path   *string `json:"path,omitempty"`
+	Remote string  `json:"remote"`
+}
+
 // DocumentTrial defines model for DocumentTrial.
 type DocumentTrial struct {
 	Changes       []TriedItem `json:"changes"`
@@ -4145,6 +4168,9 @@ type ReplaceDeviceJSONRequestBody = Replacement
 // TryDialectJSONRequestBody defines body for TryDialect for application/json ContentType.
 type TryDialectJSONRequestBody = DialectTrial
 
+// SetDocumentSourceJSONRequestBody defines body for SetDocumentSource for application/json ContentType.
+type SetDocumentSourceJSONRequestBody = DocumentSourceEdit
+
 // SetDocumentJSONRequestBody defines body for SetDocument for application/json ContentType.
 type SetDocumentJSONRequestBody = DocumentEdit
 
@@ -4691,6 +4717,23 @@ type ClientInterface interface {
 	// TryDialect performs a POST /dialects/try (the `TryDialect` operationId) request.
 	// Takes a body of the `application/json` content type.
 	TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDocumentSources performs a GET /document-sources (the `ListDocumentSources` operationId) request.
+	ListDocumentSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteDocumentSource performs a DELETE /document-sources/{name} (the `DeleteDocumentSource` operationId) request.
+	DeleteDocumentSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadDocumentSource performs a POST /document-sources/{name} (the `ReadDocumentSource` operationId) request.
+	ReadDocumentSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDocumentSourceWithBody performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request,
+	// with any type of body and a specified content type.
+	SetDocumentSourceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDocumentSource performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetDocumentSource(ctx context.Context, name Name, body SetDocumentSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDocuments performs a GET /documents (the `ListDocuments` operationId) request.
 	ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6472,6 +6515,73 @@ func (c *Client) TryDialectWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 func (c *Client) TryDialect(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryDialectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDocumentSources performs a GET /document-sources (the `ListDocumentSources` operationId) request.
+func (c *Client) ListDocumentSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDocumentSourcesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteDocumentSource performs a DELETE /document-sources/{name} (the `DeleteDocumentSource` operationId) request.
+func (c *Client) DeleteDocumentSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteDocumentSourceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadDocumentSource performs a POST /document-sources/{name} (the `ReadDocumentSource` operationId) request.
+func (c *Client) ReadDocumentSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadDocumentSourceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDocumentSourceWithBody performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetDocumentSourceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDocumentSourceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDocumentSource performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetDocumentSource(ctx context.Context, name Name, body SetDocumentSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDocumentSourceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11814,6 +11924,148 @@ func NewTryDialectRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewListDocumentSourcesRequest constructs an http.Request for the ListDocumentSources method
+func NewListDocumentSourcesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/document-sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteDocumentSourceRequest constructs an http.Request for the DeleteDocumentSource method
+func NewDeleteDocumentSourceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/document-sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadDocumentSourceRequest constructs an http.Request for the ReadDocumentSource method
+func NewReadDocumentSourceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/document-sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDocumentSourceRequest calls the generic SetDocumentSource builder with application/json body
+func NewSetDocumentSourceRequest(server string, name Name, body SetDocumentSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDocumentSourceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetDocumentSourceRequestWithBody constructs an http.Request for the SetDocumentSource method, with any body, and a specified content type
+func NewSetDocumentSourceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/document-sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDocumentsRequest constructs an http.Request for the ListDocuments method
 func NewListDocumentsRequest(server string, params *ListDocumentsParams) (*http.Request, error) {
 	var err error
@@ -16415,6 +16667,31 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	TryDialectWithResponse(ctx context.Context, body TryDialectJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDialectResponse, error)
 
+	// ListDocumentSourcesWithResponse performs a GET /document-sources (the `ListDocumentSources` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDocumentSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDocumentSourcesResponse, error)
+
+	// DeleteDocumentSourceWithResponse performs a DELETE /document-sources/{name} (the `DeleteDocumentSource` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DeleteDocumentSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteDocumentSourceResponse, error)
+
+	// ReadDocumentSourceWithResponse performs a POST /document-sources/{name} (the `ReadDocumentSource` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReadDocumentSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ReadDocumentSourceResponse, error)
+
+	// SetDocumentSourceWithBodyWithResponse performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetDocumentSourceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDocumentSourceResponse, error)
+
+	// SetDocumentSourceWithResponse performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetDocumentSourceWithResponse(ctx context.Context, name Name, body SetDocumentSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDocumentSourceResponse, error)
+
 	// ListDocumentsWithResponse performs a GET /documents (the `ListDocuments` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -20279,6 +20556,191 @@ func (r TryDialectResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryDialectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDocumentSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DocumentSource
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDocumentSourcesResponse) GetJSON200() *[]DocumentSource {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDocumentSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDocumentSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDocumentSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDocumentSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDocumentSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteDocumentSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteDocumentSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteDocumentSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteDocumentSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteDocumentSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteDocumentSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadDocumentSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DocumentSource
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadDocumentSourceResponse) GetJSON200() *DocumentSource {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadDocumentSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadDocumentSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadDocumentSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadDocumentSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadDocumentSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDocumentSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DocumentSource
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDocumentSourceResponse) GetJSON200() *DocumentSource {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDocumentSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDocumentSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDocumentSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDocumentSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDocumentSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25682,6 +26144,61 @@ func (c *ClientWithResponses) TryDialectWithResponse(ctx context.Context, body T
 	return ParseTryDialectResponse(rsp)
 }
 
+// ListDocumentSourcesWithResponse performs a GET /document-sources (the `ListDocumentSources` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDocumentSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDocumentSourcesResponse, error) {
+	rsp, err := c.ListDocumentSources(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDocumentSourcesResponse(rsp)
+}
+
+// DeleteDocumentSourceWithResponse performs a DELETE /document-sources/{name} (the `DeleteDocumentSource` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DeleteDocumentSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*DeleteDocumentSourceResponse, error) {
+	rsp, err := c.DeleteDocumentSource(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteDocumentSourceResponse(rsp)
+}
+
+// ReadDocumentSourceWithResponse performs a POST /document-sources/{name} (the `ReadDocumentSource` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReadDocumentSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ReadDocumentSourceResponse, error) {
+	rsp, err := c.ReadDocumentSource(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadDocumentSourceResponse(rsp)
+}
+
+// SetDocumentSourceWithBodyWithResponse performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDocumentSourceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDocumentSourceResponse, error) {
+	rsp, err := c.SetDocumentSourceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDocumentSourceResponse(rsp)
+}
+
+// SetDocumentSourceWithResponse performs a PUT /document-sources/{name} (the `SetDocumentSource` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDocumentSourceWithResponse(ctx context.Context, name Name, body SetDocumentSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDocumentSourceResponse, error) {
+	rsp, err := c.SetDocumentSource(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDocumentSourceResponse(rsp)
+}
+
 // ListDocumentsWithResponse performs a GET /documents (the `ListDocuments` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -29399,6 +29916,134 @@ func ParseTryDialectResponse(rsp *http.Response) (*TryDialectResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest DialectResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDocumentSourcesResponse parses an HTTP response from a ListDocumentSourcesWithResponse call
+func ParseListDocumentSourcesResponse(rsp *http.Response) (*ListDocumentSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDocumentSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DocumentSource
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteDocumentSourceResponse parses an HTTP response from a DeleteDocumentSourceWithResponse call
+func ParseDeleteDocumentSourceResponse(rsp *http.Response) (*DeleteDocumentSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteDocumentSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadDocumentSourceResponse parses an HTTP response from a ReadDocumentSourceWithResponse call
+func ParseReadDocumentSourceResponse(rsp *http.Response) (*ReadDocumentSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadDocumentSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DocumentSource
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDocumentSourceResponse parses an HTTP response from a SetDocumentSourceWithResponse call
+func ParseSetDocumentSourceResponse(rsp *http.Response) (*SetDocumentSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDocumentSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DocumentSource
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -102,6 +102,9 @@ func (s *Service) Run(ctx context.Context) {
 	again := time.NewTicker(5 * time.Second)
 	defer again.Stop()
 	for {
+		if err := s.sources(ctx, sourcesEvery); err != nil && ctx.Err() == nil {
+			s.Log.Error("the sources of documents could not be read", "error", err)
+		}
 		if err := s.Work(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("an audit failed; it is tried again", "error", err)
 		}
@@ -176,6 +179,9 @@ func (s *Service) Work(ctx context.Context) error {
 func (s *Service) Audit(ctx context.Context, expression string) (devices int, err error) {
 	list, err := s.Fleet.Pick(ctx, expression)
 	if err != nil {
+		return 0, err
+	}
+	if err := s.sources(ctx, 0); err != nil { // what is in force is what is there now
 		return 0, err
 	}
 	s.mu.Lock()

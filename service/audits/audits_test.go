@@ -3,6 +3,9 @@ package audits
 import (
 	"fmt"
 	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -264,4 +267,74 @@ func TestTryingSaysWhatWouldBeOtherwise(t *testing.T) {
 
 	_, err = h.Try(t.Context(), Policy, "s.yaml", "language: 1\npolicy: s\ntitle: S\nrules:\n  - { id: r, title: R, severity: low, secrets: true, on: { tidegate: { forbid: ['agent > community x **'] } } }\n", "", false)
 	assert.ErrorIs(t, err, ErrSecrets)
+}
+
+func TestDocumentsOfARepository(t *testing.T) {
+	h := open(t)
+	h.put("a", fmt.Sprintf(text, "a", "MGTM", "192.0.2.1/24"))
+	repo := t.TempDir()
+	say := func(args ...string) {
+		out, err := exec.Command("git", append([]string{"-C", repo, "-c", "user.name=x", "-c", "user.email=x@skerry.example"}, args...)...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	write := func(name, body string) {
+		require.NoError(t, os.MkdirAll(filepath.Join(repo, "audit"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(repo, "audit", name), []byte(body), 0o644))
+		say("add", "-A")
+		say("commit", "-qm", "x")
+	}
+	say("init", "-q")
+	write("rules.yaml", rules)
+	write("notes.txt", "no document")
+	x, err := h.SetSource(t.Context(), Source{Name: "team", Remote: repo, Path: "audit", Account: "lead"})
+	require.NoError(t, err)
+	require.False(t, x.Failed, x.LastSaid)
+	require.Len(t, x.Revision, 40)
+	require.NoError(t, h.Work(t.Context()))
+	assert.Len(t, h.found(""), 1)
+	d, err := h.Document(t.Context(), Policy, "p")
+	require.NoError(t, err)
+	assert.Equal(t, x.Revision, d.Revision)
+	assert.Equal(t, "team", d.Source)
+
+	// A mistake does not count: the last good version goes on.
+	write("rules.yaml", strings.Replace(rules, "severity: high", "severity: grave", 1))
+	x, err = h.ReadSource(t.Context(), "team")
+	require.NoError(t, err)
+	assert.True(t, x.Failed)
+	assert.Contains(t, x.LastSaid, "audit/rules.yaml:5:")
+	require.NoError(t, h.Work(t.Context()))
+	assert.Len(t, h.found(""), 1)
+
+	// Nor does a rule that could tell of secrets: a repository has no rights.
+	write("more.yaml", "language: 1\npolicy: more\ntitle: M\nrules:\n  - { id: r, title: R, severity: low, secrets: true, check: { forbid: ['raise secret x'] } }\n")
+	write("rules.yaml", strings.Replace(rules, "undefined: [access-list]", "unused: [access-list]", 1))
+	n, err := h.Audit(t.Context(), "") // it is read before
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	list, err := h.Sources(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, list[0].LastSaid, "looks at secrets")
+	assert.Equal(t, []string{"a p/defined: the access-list MGMT is defined, and nothing uses it"}, h.found(""))
+
+	// What is there no more counts no more; a repository that is gone changes nothing.
+	require.NoError(t, os.Rename(repo, repo+"-away"))
+	x, err = h.ReadSource(t.Context(), "team")
+	require.NoError(t, err)
+	assert.True(t, x.Failed)
+	require.NoError(t, h.Work(t.Context()))
+	assert.Len(t, h.found(""), 1)
+	require.NoError(t, os.Rename(repo+"-away", repo))
+	say("rm", "-q", "audit/rules.yaml")
+	say("commit", "-qm", "x")
+	_, err = h.ReadSource(t.Context(), "team")
+	require.NoError(t, err)
+	require.NoError(t, h.Work(t.Context()))
+	assert.Empty(t, h.found(""))
+	for _, bad := range []Source{{Name: "x"}, {Name: "x", Remote: "--upload-pack=x"}, {Name: "x", Remote: repo, Path: "../.."}, {Name: "shipped", Remote: repo}, {Name: "", Remote: repo}} {
+		_, err := h.SetSource(t.Context(), bad)
+		assert.ErrorIs(t, err, ErrSource)
+	}
+	require.NoError(t, h.DeleteSource(t.Context(), "team", "lead"))
+	assert.ErrorIs(t, h.DeleteSource(t.Context(), "team", "lead"), ErrUnknown)
 }

@@ -1467,6 +1467,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/document-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listDocumentSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/document-sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put: operations["setDocumentSource"];
+        post: operations["readDocumentSource"];
+        delete: operations["deleteDocumentSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/documents/{kind}": {
         parameters: {
             query?: never;
@@ -2849,6 +2881,25 @@ export interface components {
             file?: string;
             text: string;
             selector?: string;
+        };
+        DocumentSource: {
+            name: string;
+            remote: string;
+            path: string;
+            /** @description The commit that counts. */
+            revision?: string;
+            /** Format: date-time */
+            read?: string;
+            failed: boolean;
+            /** @description What is wrong: file, line and column. */
+            said: string;
+            account: string;
+            /** Format: date-time */
+            at: string;
+        };
+        DocumentSourceEdit: {
+            remote: string;
+            path?: string;
         };
         /** @enum {string} */
         AuditOutcome: "pass" | "fail" | "undecidable" | "not-applicable";
@@ -6903,6 +6954,98 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Document"][];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDocumentSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Git repositories whose policies and standards count. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentSource"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setDocumentSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DocumentSourceEdit"];
+            };
+        };
+        responses: {
+            /** @description Set and read. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentSource"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readDocumentSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Read again. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentSource"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteDocumentSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its documents count no more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
