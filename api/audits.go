@@ -3,7 +3,6 @@ package api
 import (
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -15,6 +14,7 @@ import (
 	"vergekeep/core/standard"
 	"vergekeep/service/accounts"
 	"vergekeep/service/audits"
+	"vergekeep/service/notify"
 )
 
 func apiDocument(d audits.Document) gen.Document {
@@ -124,26 +124,19 @@ func apiFinding(f audits.Finding) gen.Finding {
 			state = "waived"
 		}
 	}
-	at := func(number int) string {
-		r := ref.Ref{Device: f.Device, Datastore: "running", Part: f.Part, Point: ref.Point{Kind: ref.Number, Number: number}}
-		if datastore, ok := strings.CutPrefix(f.Document, "baseline:"); ok {
-			r.Datastore = datastore
-		}
-		return r.String()
-	}
 	out := gen.Finding{
 		Id: f.ID, Device: f.Device, Site: f.Site, Part: f.Part, Document: f.Document, Item: f.Item, Name: f.Name(), Severity: gen.Severity(f.Severity), Title: f.Title, Why: f.Why, More: f.More,
 		Proofs: each(f.Proofs, func(p audit.Proof) gen.Proof {
 			return gen.Proof{Line: some(p.Line), LastLine: some(p.LastLine), Path: all(p.Path), Text: some(p.Text), Says: p.Says}
 		}),
-		Ref: at(f.Number), Hash: some(f.Hash), State: gen.FindingState(state), First: f.First, Opened: f.Opened, OpenedBy: some(f.OpenedBy), Closed: moment(f.Closed), ClosedBy: some(f.ClosedBy), Times: f.Times,
+		Ref: f.Ref(f.Number), Hash: some(f.Hash), State: gen.FindingState(state), First: f.First, Opened: f.Opened, OpenedBy: some(f.OpenedBy), Closed: moment(f.Closed), ClosedBy: some(f.ClosedBy), Times: f.Times,
 		Owner: some(f.Owner), Reference: some(f.Reference), Remark: some(f.Remark),
 	}
 	if f.Number == 0 {
 		out.Ref = ref.Ref{Device: f.Device, Datastore: "running"}.String()
 	}
 	if f.ClosedIn > 0 {
-		out.ClosedIn = some(at(f.ClosedIn))
+		out.ClosedIn = some(f.Ref(f.ClosedIn))
 	}
 	if f.Waiver != nil {
 		w := apiWaiver(*f.Waiver)
@@ -357,4 +350,33 @@ func (s *server) ReadDocumentSource(c *gin.Context, name gen.Name) {
 // DeleteDocumentSource implements deleteDocumentSource.
 func (s *server) DeleteDocumentSource(c *gin.Context, name gen.Name) {
 	s.done(c, s.Audits.DeleteSource(c, name, caller(c).Name))
+}
+
+// ReportAudits implements reportAudits.
+func (s *server) ReportAudits(c *gin.Context, p gen.ReportAuditsParams) {
+	who, ok := s.reader(c, p.Zone)
+	if !ok {
+		return
+	}
+	f := audits.Filter{Selector: value(p.Selector), Document: value(p.Document), Severity: audit.Severity(value(p.Severity)), Control: value(p.Control)}
+	form := string(value(p.Form))
+	if form == "" {
+		form = "html"
+	}
+	if form == "json" {
+		list, total, err := s.Audits.Findings(c, f)
+		answer(s, c, http.StatusOK, gen.FindingPage{Items: each(list, apiFinding), Total: total}, err)
+		return
+	}
+	r, err := s.Audits.Report(c, f, who.Location, who.Account)
+	var data []byte
+	if err == nil {
+		data, err = notify.Document(r, form)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Disposition", "attachment; filename=audit."+form)
+	c.Data(http.StatusOK, notify.Media[form], data)
 }

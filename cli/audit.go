@@ -50,6 +50,26 @@ func (a *app) auditCommand() *cli.Command {
 				Action: a.with(0, "", a.auditScore),
 			},
 			{
+				Name: "report", Usage: "write what does not hold, why it matters and what to type; shares by site, document and control", Description: example("vergekeep audit report -o audit.pdf", "vergekeep audit report -s site=Northgate --severity high -o northgate.csv"),
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Required: true, Usage: "the file; its ending says which: .html .pdf .csv .json", TakesFile: true},
+					&cli.StringFlag{Name: "selector", Aliases: []string{"s"}}, &cli.StringFlag{Name: "document", Usage: "of this policy or standard"},
+					&cli.StringFlag{Name: "severity", Usage: "this one and above"}, &cli.StringFlag{Name: "control", Usage: "of rules that refer to it"},
+				},
+				Action: a.with(0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+					form, err := formOf(cmd.String("output"))
+					if err != nil {
+						return err
+					}
+					f := gen.ReportAuditsParamsForm(form)
+					r, err := c.ReportAuditsWithResponse(ctx, &gen.ReportAuditsParams{Selector: set(cmd, "selector"), Document: set(cmd, "document"), Severity: (*gen.Severity)(set(cmd, "severity")), Control: set(cmd, "control"), Zone: zone(), Form: &f})
+					if err := client.Check(r, err); err != nil {
+						return err
+					}
+					return a.deliver(cmd, r.Body)
+				}),
+			},
+			{
 				Name: "results", Usage: "what every document said of a device, now or at a time", ArgsUsage: "DEVICE", Description: example("vergekeep audit results ng-acc-1", "vergekeep audit results ng-acc-1 --at 2026-03-01"),
 				Flags:  []cli.Flag{&cli.StringFlag{Name: "at", Usage: "what held then"}},
 				Action: a.with(1, "a device", a.auditResults),

@@ -278,6 +278,15 @@ func (a *app) noticeCommand() *cli.Command {
 	}
 }
 
+// formOf is the form that a file's ending names.
+func formOf(file string) (string, error) {
+	switch form := file[strings.LastIndexByte(file, '.')+1:]; form {
+	case "html", "pdf", "csv", "json":
+		return form, nil
+	}
+	return "", fmt.Errorf("%q names no form; end it with .html, .pdf, .csv or .json", file)
+}
+
 func (a *app) changeReport() *cli.Command {
 	return &cli.Command{
 		Name: "report", Usage: "write a report of changes, or have it made by itself",
@@ -290,13 +299,11 @@ func (a *app) changeReport() *cli.Command {
 					if err != nil {
 						return err
 					}
-					file := cmd.String("output")
-					form := gen.ReportChangesParamsForm(file[strings.LastIndexByte(file, '.')+1:])
-					switch form {
-					case "html", "pdf", "csv", "json":
-					default:
-						return fmt.Errorf("%q names no form; end it with .html, .pdf, .csv or .json", file)
+					ending, err := formOf(cmd.String("output"))
+					if err != nil {
+						return err
 					}
+					form := gen.ReportChangesParamsForm(ending)
 					r, err := c.ReportChangesWithResponse(ctx, &gen.ReportChangesParams{Selector: p.Selector, From: p.From, To: p.To, Account: p.Account, Section: p.Section, Place: p.Place, Verdict: p.Verdict, Severity: p.Severity, Lines: p.Lines, Taken: p.Taken, Zone: p.Zone, Form: &form})
 					if err := client.Check(r, err); err != nil {
 						return err

@@ -41,6 +41,9 @@ func (o operation) address(name string) string {
 	path := strings.NewReplacer("{name}", name, "{id}", "1").Replace(o.path)
 	query := "?"
 	for _, p := range o.Parameters {
+		if choices := p.Value.Schema.Value.Enum; p.Value.In == "path" && len(choices) > 0 {
+			path = strings.ReplaceAll(path, "{"+p.Value.Name+"}", fmt.Sprint(choices[0]))
+		}
 		if p.Value.In == "query" && p.Value.Required {
 			given := name
 			if choices := p.Value.Schema.Value.Enum; len(choices) > 0 {

@@ -1027,6 +1027,30 @@ func (e By) Valid() bool {
 	}
 }
 
+// Defines values for ReportAuditsParamsForm.
+const (
+	ReportAuditsParamsFormCsv  ReportAuditsParamsForm = "csv"
+	ReportAuditsParamsFormHtml ReportAuditsParamsForm = "html"
+	ReportAuditsParamsFormJson ReportAuditsParamsForm = "json"
+	ReportAuditsParamsFormPdf  ReportAuditsParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportAuditsParamsForm enum.
+func (e ReportAuditsParamsForm) Valid() bool {
+	switch e {
+	case ReportAuditsParamsFormCsv:
+		return true
+	case ReportAuditsParamsFormHtml:
+		return true
+	case ReportAuditsParamsFormJson:
+		return true
+	case ReportAuditsParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ScoreAuditsParamsBy.
 const (
 	ScoreAuditsParamsByControl  ScoreAuditsParamsBy = "control"
@@ -3732,6 +3756,23 @@ type ListSurplusParams struct {
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
 
+// ReportAuditsParams defines parameters for ReportAudits.
+type ReportAuditsParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+	Document *string   `form:"document,omitempty" json:"document,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+	Control  *string   `form:"control,omitempty" json:"control,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone                   `form:"zone,omitempty" json:"zone,omitempty"`
+	Form *ReportAuditsParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ReportAuditsParamsForm defines parameters for ReportAudits.
+type ReportAuditsParamsForm string
+
 // ListResultsParams defines parameters for ListResults.
 type ListResultsParams struct {
 	Device string  `form:"device" json:"device"`
@@ -4358,6 +4399,9 @@ type ServerInterface interface {
 
 	// (POST /audits)
 	StartAudit(c *gin.Context)
+
+	// (GET /audits/report)
+	ReportAudits(c *gin.Context, params ReportAuditsParams)
 
 	// (GET /audits/results)
 	ListResults(c *gin.Context, params ListResultsParams)
@@ -5182,6 +5226,73 @@ func (siw *ServerInterfaceWrapper) StartAudit(c *gin.Context) {
 	}
 
 	siw.Handler.StartAudit(c)
+}
+
+// ReportAudits operation middleware
+func (siw *ServerInterfaceWrapper) ReportAudits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportAuditsParams
+
+	// ------------- Optional query parameter "selector" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "selector", c.Request.URL.Query(), &params.Selector, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter selector: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "document" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "document", c.Request.URL.Query(), &params.Document, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter document: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "control" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "control", c.Request.URL.Query(), &params.Control, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter control: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", c.Request.URL.Query(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter zone: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", c.Request.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter form: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportAudits(c, params)
 }
 
 // ListResults operation middleware
@@ -9119,6 +9230,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/waivers", wrapper.GrantWaiver)
 	router.DELETE(options.BaseURL+"/waivers/:id", wrapper.RevokeWaiver)
 	router.POST(options.BaseURL+"/audits", wrapper.StartAudit)
+	router.GET(options.BaseURL+"/audits/report", wrapper.ReportAudits)
 	router.GET(options.BaseURL+"/audits/scores", wrapper.ScoreAudits)
 	router.GET(options.BaseURL+"/audits/results", wrapper.ListResults)
 	router.GET(options.BaseURL+"/drift", wrapper.ListDrift)
@@ -9160,40 +9272,40 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
 	"7L37kts21i/6Kijtryoz+1NfY3uS7tp1TseXsSe+jbvj1HyJ9ym0CElIUwAHACUrKVedpzkPdp5kFxYA",
-	"XkSABNWk7OTLP0lboghgYWFhXX/rt8mMrzLOCFNycvHbJMMCr4giAv713Vb/NyFyJmimKGeTi8m1EvlM",
-	"5YKgFVazJZFIkpn+TiLMEpRSRiS63aLNEiuklmSLsCCX9nM9GBZEwj/1U/r/x5PphOpX/zsnYjuZThhe",
-	"kcnF5Fb/LWdLssJmGnOcp2pyMZFuCpPphLB8Nbn4qfYZjDX5MJ2obUbM85QtJp8+TSePcyG50K/Daco3",
-	"T1eZ2r7HaU4mF0rkZLqz2GeCr/Qi0EvK7tCS4IQIxOfwUYYXBN2SORfBFczMaNVVrPDHl4Qt1HJy8eD0",
-	"1DfFpx8zMlMk8ZDeEBplWCkimNQzATJTiYj9FVIcJXQ+JyI0KfdkbVpUkZXcmd9Dz/ym+oEX5uGH5ddY",
-	"CLyF2b94Aq/T42ZYLcthqR5QkH/nVOi1GWqXE5hzscJ6cylTjx5MppMVZXSl9/asGIUyRRZEwDgv6Yqq",
-	"YqidJabwpZd5zvWiVvijeff5KfyzfajX8FLvouB/bcuqkPPcv93XJCUz1cqTviVK97PAaGePvv7mgXc8",
-	"JehMNZnrO6I2hDCkNhwlZE1nRGo2pwLxDUN6VHPAcZIIIiUc5pwppDgPcZo0Q1VnaOdzy3lKMIMJ/Rdn",
-	"JPpA3tAVQb9yRuAUUj2pDVVLniukP6QMYSTI/BL9cPMY0TlKyVwhnqvQFPWrQiR85KHfJ73ZMuNMEjgu",
-	"bwW/TclK/znjTBEGlMVZltIZ1nM+ycwT//mL1Av4rTLUfwgyn1xM/sdJKYJPzLfyxL0XRqyT4Ed94jeE",
-	"KbQRnC2OgYj2d/q1VzPYGJDmgmdEKGrmOhMEW7lSnLYEK3Kk6TjxHHVmGb/xhaCLpbkvCrnRtph3+nH9",
-	"u7q0mE6kwgpGcFIczxRd67kkVOLblCR+KV6et5+KI2im5N45LVZbvoDf/kJmMA9LoqeJESE4SagmLk7f",
-	"Vgg2x6kk0x0aDjFj8w7vvBjjOZuRFfHtHy43trEj9rv6njSe2qU/VvHMMBd8Ff/0isvqRAtx2sZUZE4E",
-	"YbPQtyss7rxfOf2j39plRe42H+axS/VzIxALXlNd17QqtYsdqyzA0q34cgJb1MUpe7Cxl1067qrq1X92",
-	"etqkqOOQuri6AjGNsCyE8xRxof+hlah5rnU2LZ27R7csVdzWp1MPe9W4qPOdJVfVH/U962WzHuqSl2ZV",
-	"Luy8vR1fdi7rV3uldlxmddb186yX+cRsSdfkHcm48Mip260yfzR0uuZ22UtT+mUF6Gw9z7UgayrdPjVf",
-	"KRUXO3dgaHY79ClfXJn21K62eHEx6RbCXStsrS0/3eoH6M0cJVQqymYKKfJRSX1a4kg7p4tcYBWmRpX8",
-	"9VGfNIZs/tqqiYG9oynxLkYf+wQrfIsliVwKIxsie9xVPE16PZ9RxgxT+ARKJD/5FkoFmLygMCdITyZy",
-	"xWpZTKn+3nduOsb4o7Ml4izdAlWXWC61LXhHMnXczdBu+xqsMq3xuptKB9fr7S4oX2xZQVvvcZB3Zok7",
-	"lxOTG+K/l2dLzBY+srwAIxgzrpZEIPMGpJaYITxX8CdBKZYKzXCmb5xLw4ZAAf1L+3FSIVthozhG94sf",
+	"XkSABNWk7OTLP4lboghgYWFhXX/rt8mMrzLOCFNycvHbJMMCr4giAv76bqv/mxA5EzRTlLPJxeRaiXym",
+	"ckHQCqvZkkgkyUx/JxFmCUopIxLdbtFmiRVSS7JFWJBL+7keDAsi4U/9lP7/8WQ6ofrV/86J2E6mE4ZX",
+	"ZHIxudX/lrMlWWEzjTnOUzW5mEg3hcl0Qli+mlz8VPsMxpp8mE7UNiPmecoWk0+fppPHuZBc6NfhNOWb",
+	"p6tMbd/jNCeTCyVyMt1Z7DPBV3oR6CVld2hJcEIE4nP4KMMLgm7JnIvgCmZmtOoqVvjjS8IWajm5eHB6",
+	"6pvi048ZmSmSeEhvCI0yrBQRTOqZAJmpRMT+CimOEjqfExGalHuyNi2qyEruzO+hZ35T/cAL8/DD8mss",
+	"BN7C7F88gdfpcTOsluWwVA8oyL9zKvTaDLXLCcy5WGG9uZSpRw8m08mKMrrSe3tWjEKZIgsiYJyXdEVV",
+	"MdTOElP40ss853pRK/zRvPv8FP5sH+o1vNS7KPhf27Iq5Dz3b/c1SclMtfKkb4nS/Sww2tmjr7954B1P",
+	"CTpTTeb6jqgNIQypDUcJWdMZkZrNqUB8w5Ae1RxwnCSCSAmHOWcKKc5DnCbNUNUZ2vnccp4SzGBC/8UZ",
+	"iT6QN3RF0K+cETiFVE9qQ9WS5wrpDylDGAkyv0Q/3DxGdI5SMleI5yo0Rf2qEAkfeej3SW+2zDiTBI7L",
+	"W8FvU7LS/5xxpggDyuIsS+kM6zmfZOaJ//xF6gX8VhnqPwSZTy4m/+OkFMEn5lt54t4LI9ZJ8KM+8RvC",
+	"FNoIzhbHQET7O/3aqxlsDEhzwTMiFDVznQmCrVwpTluCFTnSdJx4jjqzjN/4QtDF0twXhdxoW8w7/bj+",
+	"XV1aTCdSYQUjOCmOZ4qu9VwSKvFtShK/FC/P20/FETRTcu+cFqstX8BvfyEzmIcl0dPEiBCcJFQTF6dv",
+	"KwSb41SS6Q4Nh5ixeYd3XozxnM3Iivj2D5cb29gR+119TxpP7dIfq3hmmAu+in96xWV1ooU4bWMqMieC",
+	"sFno2xUWd96vnP7Rb+2yInebD/PYpfq5EYgFr6mua1qV2sWOVRZg6VZ8OYEt6uKUPdjYyy4dd1X16j87",
+	"PW1S1HFIXVxdgZhGWBbCeYq40H9oJWqea51NS+fu0S1LFbf16dTDXjUu6nxnyVX1R33Petmsh7rkpVmV",
+	"Cztvb8eXncv61V6pHZdZnXX9POtlPjFb0jV5RzIuPHLqdqvMPxo6XXO77KUp/bICdLae51qQNZVun5qv",
+	"lIqLnTswNLsd+pQvrkx7aldbvLiYdAvhrhW21pafbvUD9GaOEioVZTOFFPmopD4tcaSd00UusApTo0r+",
+	"+qhPGkM2f23VxMDe0ZR4F6OPfYIVvsWSRC6FkQ2RPe4qnia9ns8oY4YpfAIlkp98C6UCTF5QmBOkJxO5",
+	"YrUsplR/7zs3HWP80dkScZZugapLLJfaFrwjmTruZmi3fQ1WmdZ43U2lg+v1dheUL7asoK33OMg7s8Sd",
+	"y4nJDfHfy7MlZgsfWV6AEYwZV0sikHkDUkvMEJ4r+CdBKZYKzXCmb5xLw4ZAAf1L+3FSIVthozhG94sf",
 	"wfPb1Pedl9r6RjfLKxcTII1+SU/ltM9lsquUut96Z5MnVD1dW620Tvm3eJtynDivCNFPIax/oGm5Y4FE",
 	"iCSeES/jP6MsoWyhjVKskHkqgskbrG3fH1zmm1zN+Kqm42dYShDsNJ1MJzlLyIwmWtnXfM7VkTX39Acf",
 	"PNIFXvuO/Du3MmnEHfUv6R2R4PtoHLSFICGxl/BZ7syQxoq0oPF+UVzTUXahVowcuT03uXHj+Y2IfHVb",
 	"ExGV7zIs/LOW1KqFe+j1BTns+y0N3EvdyoNc9S5nTfp33J+G35sn4UYfACwIHALEQZFe9ZL3xbt98/0O",
 	"S6JJ39MA7XHdtthy7uLpdCm450JaWowR5Va6hwEFYkWsfILKbA+SuczITCE3IbTBEqWc35EEYeW/ZwSZ",
-	"B82Ls9PzB132hfFlun/7dGOPuXN2OpwNAQvwkjolUr7CbNvXUM3VkgsqvSqW1ns2SyJI5XqHOxVoXf40",
-	"ROx4YvQ108Q24OyMvnKBYNhqFjt2QuWA+mwmv+rUIk3hnPkEpnN2Nb8xzO39LmcSr337BY5LkTMJ28O4",
-	"QvCgb3eabFXx7OkVuvWUw/mI+BinhCWGID2Ybi4I+dVjvFylqVVzViB/zXPSz15VlmmYBhvKEr6xugzD",
-	"K4IYZ7tukCB3kY+qwbYPvnn4t0dhVqzP4DXXSv1CK74bQZUizL8GJwMa8wctr2P63dICFuLdNzjFAQ5K",
-	"KZHo1kYrMNLSVX1VaPAmSKGWXFaDcxHer07HQosRMKdCKt90CUNUSQTfI0kXDKcIC0HXJLksYhOlDBPE",
-	"Hg1GpkhyQ1+q0BJnoLUWywatA1Y65zlLakZluxdXPx6cKYwu9QAbqpbIqPBxL6ZJpMfnlzxZ+KkI3/QI",
-	"T2iB38MjTdSSJz33PEux2fLWWA08dB8PtnC7EkE/kfv8Kt9trTNAf424NoFLBzFcj2siEjozW7yg69qR",
-	"v78vfU0EVdsuSl2750Ab16ch5FVxqrqHTSuGO6hU+toveFYfpz5sK2nohuO5sLp5Dzo4x14rEeChjktU",
-	"4TvC4plbPy589OJaxnNmaeK9SuLtNSOWb7TU9iw+ZwknXnOFOLXM+GIMo1ppg6X+i2qht4n0jVlO7prt",
+	"B82Ls9PzB132hfFlur99urHH3Dk7Hc6GgAV4SZ0SKV9htu1rqOZqyQWVXhVL6z2bJRGkcr3DnQq0Ln8a",
+	"InY8MfqaaWIbcHZGX7lAMGw1ix07oXJAfTaTX3VqkaZwznwC0zm7mt8Y5vZ+lzOJ1779AselyJmE7WFc",
+	"IXjQtztNtqp49vQK3XrK4XxEfIxTwhJDkB5MNxeE/OoxXq7S1Ko5K5C/5jnpZ68qyzRMgw1lCd9YXYbh",
+	"FUGMs103SJC7yEfVYNsH3zz826MwK9Zn8JprpX6hFd+NoEoR5l+DkwGN+YOW1zH9bmkBC/HuG5ziAAel",
+	"lEh0a6MVGGnpqr4qNHgTpFBLLqvBuQjvV6djocUImFMhlW+6hCGqJILvkaQLhlOEhaBrklwWsYlShgli",
+	"jwYjUyS5oS9VaIkz0FqLZYPWASud85wlNaOy3YurHw/OFEaXeoANVUtkVPi4F9Mk0uPzS54s/FSEb3qE",
+	"J7TA7+GRJmrJk557nqXYbHlrrAYeuo8HW7hdiaCfyH1+le+21hmgv0Zcm8ClgxiuxzURCZ2ZLV7Qde3I",
+	"39+XviaCqm0Xpa7dc6CN69MQ8qo4Vd3DphXDHVQqfe0XPKuPUx+2lTR0w/FcWN28Bx2cY6+VCPBQxyWq",
+	"8B1h8cytHxc+enEt4zmzNPFeJfH2mhHLN1pqexafs4QTr7lCnFpmfDGGUa20wVL/i2qht4n0jVlO7prt",
 	"e/vYp+nEXLf+qZnv9JEx17kRumDi13STwB0GaQ2FbwfYqTQKjbQteb0e9bEcVoomx0BuXyoHqxYkMlKp",
 	"JET4Cg34bJ5ghesOG7NBHo9NcRN3M0bT92I+Dk/vlRWIO9dzD6necilH30j9hPw+sq4vx/p4DKsqo+2y",
 	"QGVeYXK/WROxpmTjCz1UsgbiZAE87REDt9snxZ7c903PeS58aVBrwlCCt3KKXnGW4K1RsKaapc8foCXP",
@@ -9226,41 +9338,41 @@ var swaggerSpec = []string{
 	"dDYlOEYcd5feF5YYTMUnaZ6QlK6J2PqVDhsNay6aLogM+DkS6+eIJF/e4+HoFJcVTnq8lnHlHNBNpXqF",
 	"2Vbf34qkqUR87r9eGzgJG0yVfr0+BMy4o3HiVVNkflsZ01tyR0NKaqUab/cO3ZZFAkps0RwM1sj8rtqU",
 	"pgUnlJQqOMCS2uyjm+q0BfLB8dsQ4faCd+MD7t6oun+eAkq+93HO0l0Z/82pFv8AYjS5mPzvn/DRr6dH",
-	"3374z78cFX/+9X/+x+T+hRhyicXOjVG9LI4fFr+xFWWaclSlkXI0uprjCVnTgEdyidckKvqd4tmdPUG5",
-	"yNIcwnOpIqb+dsXXxH+eXKlI/UC8pBZDp8im/UqCzzGgzWO17JcLu8GB0Kf+4mV4ThYYQirMEiySr4wJ",
-	"H5FNY/VPmGloD2a+y83Elr1zJYbHI6XsXBC5ZPZdrZlZxYOfppOF4HnWM9HYOvE8Ivr6+dXR+cNHaF56",
-	"82QtDa7z3dGXSopvSdpz4lr+ltUd8c69/v7D91TSPkF2ngTu9rDjYz7Xh8/rTNXGaGULTMilalTaICnc",
-	"R1DCchwAMrhKF1xQtVx5U6shz8PVg2qDnOsxkVryHBxNeE7gKwDXClXC8TR5wazi11wGZwRytHtMO8NU",
-	"+F+mv9FmqVR4dlfUt9wSPW+JFA+8TlHiLQi45kYfMUhgEHWWOU4N5Aw4JwLQFa2RgKwE9Wq/brVAKZC6",
-	"phPB01Auhgi56zsKEPxUpCvIbgHy3RGSmRx6hqQimb+sIwhblWGrRQuiQJL6VbKiUsGvVhm0B1eDhah0",
-	"5a/+qgOBmXTYMX5fh3OzOBRJ5DYMSbyVx+g7rpbA2DnLBFcQgq0aCoqkzCRq2WSlD9MelYovAazSnFme",
-	"pwm6JSjlUpnsE0GkwiJwUdp3XvepNZ9O8gy+8fHBmggZ0oTXFPsZ5Jd8lUHQxkt/f1lfDVqPKolmKZ/d",
-	"ufik/mBFpMQLIsuSPy/OXoRC7fxJJh4mTDZZJSzm7uTikqlUfxZ3Z3k9h6/7J0Rh6vMgN5AomkS0TF2k",
-	"WPJ5M6k8NlAYLibsljDuEtL08VllP1opKjFNEL41eaqSpPOpW0LhB42a92s3ljctBa/IdSHOdvINwJUi",
-	"yIyLRLqMVImM9ENGw+6ni7gcpva7T0CCGI1f4bVLjfKWMRVCISLzJuRfaMCOlCupbWaNoGE23sfrWaq1",
-	"3e4jjyrXAw3Ol8PitKZdMDhGNggEx5JKxcUWLTiRiLOoQGNDHWrqMk716HxXVamo4MF2ufCqikMtj9Tn",
-	"I+RpHAydUwK6H7zfPV67eN0rIO8i4ra0l81e4HNxXkjD68+pDxxtN5W2UTXTIw3DvCt82obxxTjRHfLE",
-	"eKokAS7aWeX6OQCZ9utQg9VJ1NXYds8ZqPwV39muyAm6fgXBMqDEyH6qktYIu/fajmcfn7qpudG8dKA4",
-	"tUpuvON35Qpve4DnAop4h87f3G/nleqhIPqDeOZNbupVb6adWTGP8t0t9AqCS4WZwUE1RB+mG0FJ8tj8",
-	"ynek9jDeWxjSKDA2jdtn1qekLL+xjwaK6cNmnyJZSJUzIAxMQbhZEsKmRf2RDQBHKzrgBLlWxFsHqDi/",
-	"e1W9RksfaJvREXcAzQIre12M18JLN45ePfScUvpHoL3ObLxxBzxBPwCGnd3NMv9NajJMa8H3GWczgtOQ",
-	"M0V5xbvDvTTrLFya1Sk/Oj978CA+gBXCTnlSAW7rUY+SZSn1qdkOnr7uK5aF64ZKNOfCy/59ooYOUc7v",
-	"zLQG6Y572gM7t4OVqfVt8DbZhFK/ye4c7a3XuaXq9/rZdrlSZpF6bni+WlFVJV4tgNbt/ZFLmmUkAQhl",
-	"UBK0JW6qnOAXl4isMrWF/BzwnUi+Irc82aJbAS7BIAxEr1vH73rfuWAcT00LJcRh5rnrpbO6yJF9D/vH",
-	"jz/7QhnvxRQopDc6xc5F3ik/egAvxSId1fiqmu7FUzrbGrcHxEG8Krn79XXBLeNUoM1bsnvDWWU2ZORV",
-	"gHqBBXJ137NmQDf8J82mDft8KtK0WLgAeT01TWv0pTzjab5ix7Fo8HYJU9c8xJLTjt3jGJh93uMwuL3o",
-	"6D5TpXbDabCirPigGwcQXtO2luKuD+agxquGL5RxwPu9bEFwcZr6v1nVS7VjkmAZV1clCmwAl1QGZlJF",
-	"lPU+sMGiiY7Q4TwLpaI7cIEOUNvKaqoZuytTOF5MqH2Ht3vK7G4/SM9EqhEEt8Bzn63IVyufQDIRBboD",
-	"xBQL/cGTJB4YI0nCvgeZ8h54T7DG65SrtnIfT31TMHTfRuRpDY8cqOjmawgQ3AWYYbMMyALY+ym6g58Z",
-	"AxgAH/jsb5zmPQQWNDcKwMMEDHb9jJ3ytFxXMbKfMHTe0wRohxW9TQHDvkfKvUeQxwDf90Bd7I90WjYS",
-	"CKKg+hSJii//uCegcU/vVjgcvOv5XfIUIMMSvdM2DxIVe1hixcTnRLpoXA1stcDxr6Ouut318d5TJnia",
-	"epH9kySkRrZl4bS4km7JDOeS7JU943fo9XcldVQVtvqZFsxhG/sKgMLuo9yHXvOcb5D+BoCwzk5P/TdN",
-	"LQjQK9wc5/kpY7eVBdopB9nFeSz6Bbh8gCJ3pIhAuvaIJu/GzWVqEGL1g9CBCLBZnZvK79MpEEp8NJdq",
-	"igrEETDMMRIAdyjz2RJhic6+PT8+PT4/Pj05/6bmuqvoI193dw/qQvfOiLgmM+7Dd70qIFYwkvDMJXro",
-	"KXsrUtk7w2Bc+Orf3uqPkeKQYotVBdql0qVvanL8qERcJERcovPzRqu+CoXMLB49fPj1w65ZleT6xgN+",
-	"Pnw0jq2yty1pLIojLO9cyQZU6eBqkrvxnYGFeonOHp0FNyRq8TaI17zCxBbdwHdQyWTSOa6vn5eIHKYj",
-	"iZ/146J+fhEQuB9sJ49W7aSJY7rCiQ33l1iVTaUj5f2UFHjetLmNaakEj79gIVgumygCs1wRlpAkBLw6",
-	"40wJnsqwzOtzoTVI3KI1VRt71NdgfE4Xr69ePZ0WSrz9p1MsLp5c3Vxd37x599TrJ3I42JFuJfoxAKf9",
+	"3374z78cFf/86//8j8n9CzHkEoudG6N6WRw/LH5jK8o05ahKI+VodDXHE7KmAY/kEq9JVPQ7xbM7e4Jy",
+	"kaU5hOdSRUz97Yqvif88uVKR+oF4SS2GTpFN+5UEn2NAm8dq2S8XdoMDoU/9xcvwnCwwhFSYJVgkXxkT",
+	"PiKbxuqfMNPQHsx8l5uJLXvnSgyPR0rZuSByyey7WjOzigc/TScLwfOsZ6KxdeJ5RPT186uj84eP0Lz0",
+	"5slaGlznu6MvlRTfkrTnxLX8Las74p17/f2H76mkfYLsPAnc7WHHx3yuD5/XmaqN0coWmJBL1ai0QVK4",
+	"j6CE5TgAZHCVLrigarnyplZDnoerB9UGOddjIrXkOTia8JzAVwCuFaqE42nyglnFr7kMzgjkaPeYdoap",
+	"8L9Mf6PNUqnw7K6ob7klet4SKR54naLEWxBwzY0+YpDAIOosc5wayBlwTgSgK1ojAVkJ6tV+3WqBUiB1",
+	"TSeCp6FcDBFy13cUIPipSFeQ3QLkuyMkMzn0DElFMn9ZRxC2KsNWixZEgST1q2RFpYJfrTJoD64GC1Hp",
+	"yl/9VQcCM+mwY/y+DudmcSiSyG0Ykngrj9F3XC2BsXOWCa4gBFs1FBRJmUnUsslKH6Y9KhVfAlilObM8",
+	"TxN0S1DKpTLZJ4JIhUXgorTvvO5Taz6d5Bl84+ODNREypAmvKfYzyC/5KoOgjZf+/rK+GrQeVRLNUj67",
+	"c/FJ/cGKSIkXRJYlf16cvQiF2vmTTDxMmGyySljM3cnFJVOp/izuzvJ6Dl/3T4jC1OdBbiBRNIlombpI",
+	"seTzZlJ5bKAwXEzYLWHcJaTp47PKfrRSVGKaIHxr8lQlSedTt4TCDxo179duLG9aCl6R60Kc7eQbgCtF",
+	"kBkXiXQZqRIZ6YeMht1PF3E5TO13n4AEMRq/wmuXGuUtYyqEQkTmTci/0IAdKVdS28waQcNsvI/Xs1Rr",
+	"u91HHlWuBxqcL4fFaU27YHCMbBAIjiWViostWnAiEWdRgcaGOtTUZZzq0fmuqlJRwYPtcuFVFYdaHqnP",
+	"R8jTOBg6pwR0P3i/e7x28bpXQN5FxG1pL5u9wOfivJCG159THzjabipto2qmRxqGeVf4tA3ji3GiO+SJ",
+	"8VRJAly0s8r1cwAy7dehBquTqKux7Z4zUPkrvrNdkRN0/QqCZUCJkf1UJa0Rdu+1Hc8+PnVTc6N56UBx",
+	"apXceMfvyhXe9gDPBRTxDp2/ud/OK9VDQfQH8cyb3NSr3kw7s2Ie5btb6BUElwozg4NqiD5MN4KS5LH5",
+	"le9I7WG8tzCkUWBsGrfPrE9JWX5jHw0U04fNPkWykCpnQBiYgnCzJIRNi/ojGwCOVnTACXKtiLcOUHF+",
+	"96p6jZY+0DajI+4AmgVW9roYr4WXbhy9eug5pfSPQHud2XjjDniCfgAMO7ubZf6b1GSY1oLvM85mBKch",
+	"Z4ryineHe2nWWbg0q1N+dH724EF8ACuEnfKkAtzWox4ly1LqU7MdPH3dVywL1w2VaM6Fl/37RA0dopzf",
+	"mWkN0h33tAd2bgcrU+vb4G2yCaV+k9052luvc0vV7/Wz7XKlzCL13PB8taKqSrxaAK3b+yOXNMtIAhDK",
+	"oCRoS9xUOcEvLhFZZWoL+TngO5F8RW55skW3AlyCQRiIXreO3/W+c8E4npoWSojDzHPXS2d1kSP7HvaP",
+	"H3/2hTLeiylQSG90ip2LvFN+9ABeikU6qvFVNd2Lp3S2NW4PiIN4VXL36+uCW8apQJu3ZPeGs8psyMir",
+	"APUCC+TqvmfNgG74T5pNG/b5VKRpsXAB8npqmtboS3nG03zFjmPR4O0Spq55iCWnHbvHMTD7vMdhcHvR",
+	"0X2mSu2G02BFWfFBNw4gvKZtLcVdH8xBjVcNXyjjgPd72YLg4jT1f7Oql2rHJMEyrq5KFNgALqkMzKSK",
+	"KOt9YINFEx2hw3kWSkV34AIdoLaV1VQzdlemcLyYUPsOb/eU2d1+kJ6JVCMIboHnPluRr1Y+gWQiCnQH",
+	"iCkW+oMnSTwwRpKEfQ8y5T3wnmCN1ylXbeU+nvqmYOi+jcjTGh45UNHN1xAguAsww2YZkAWw91N0Bz8z",
+	"BjAAPvDZ3zjNewgsaG4UgIcJGOz6GTvlabmuYmQ/Yei8pwnQDit6mwKGfY+Ue48gjwG+74G62B/ptGwk",
+	"EERB9SkSFV/+cU9A457erXA4eNfzu+QpQIYleqdtHiQq9rDEionPiXTRuBrYaoHjX0dddbvr472nTPA0",
+	"9SL7J0lIjWzLwmlxJd2SGc4l2St7xu/Q6+9K6qgqbPUzLZjDNvYVAIXdR7kPveY53yD9DQBhnZ2e+m+a",
+	"WhCgV7g5zvNTxm4rC7RTDrKL81j0C3D5AEXuSBGBdO0RTd6Nm8vUIMTqB6EDEWCzOjeV36dTIJT4aC7V",
+	"FBWII2CYYyQA7lDmsyXCEp19e358enx+fHpy/k3NdVfRR77u7h7Uhe6dEXFNZtyH73pVQKxgJOGZS/TQ",
+	"U/ZWpLJ3hsG48NW/vdUfI8UhxRarCrRLpUvf1OT4UYm4SIi4ROfnjVZ9FQqZWTx6+PDrh12zKsn1jQf8",
+	"fPhoHFtlb1vSWBRHWN65kg2o0sHVJHfjOwML9RKdPToLbkjU4m0Qr3mFiS26ge+gksmkc1xfPy8ROUxH",
+	"Ej/rx0X9/CIgcD/YTh6t2kkTx3SFExvuL7Eqm0pHyvspKfC8aXMb01IJHn/BQrBcNlEEZrkiLCFJCHh1",
+	"xpkSPJVhmdfnQmuQuEVrqjb2qK/B+JwuXl+9ejotlHj7p1MsLp5c3Vxd37x599TrJ3I42JFuJfoxAKf9",
 	"8YV8bEuq/Hej31/svOx2iV9JZK+z43tVT+iNCCgLvR0FZXubyFZW8Px321ZcXedPnuEVQbfbSBxdvmGB",
 	"OGQQki4TnM/jbZ23+nFvkzZsGJ70Bb6rnjCoMJWhE3aPdpL7gFnHqu0W03GD6dpUPRqJ5c3WoKtgnUsw",
 	"GgwvFl1z/9E8BTrdNqIsxAdybMEDK51x4JyUyX0ldrGLCOjBCiYqnEk73R1AhhQHxZGh5SJ5bT2WvSpS",
@@ -9281,67 +9393,67 @@ var swaggerSpec = []string{
 	"ZQpYiWUP7jwEkWQIFtLudnNKKtMzCehJyBy2KxZbJHJm4vaZIGtKNn6uraCO+hPKenS+L3mgVfNrhEC2",
 	"aInXBK0xo3LpTgNmNUQIKtEdyXyAEPVsp7B6WfJZt3nhMoLMPpRU8nFrUlUC3e54t1yR1Ztczfgq4JYO",
 	"IdG6X7QRHxryu7f7PM2T8lW+yf2D54Lh9ClTPpi41pt0FlRW+12yqp67vEdM0y4nLvRjSijLS9T1E7Mv",
-	"KWbUQq0hIgw1wo+AcfaPPFlYlXzIWFJszkpUA/+KO9VTsVD2vEdUXSCMFJ3dETVFGG24uDMJN/pfzvcz",
-	"YMRpgDaXsqOp6T/yVfacS9UPxAurN0EVvwNMv4qzFW9qBK9Fm0wTpceWaXT1XmNmMZWp+Qj1PdleAVQm",
-	"tiu/b17d94RkoDbckS00FDY5duiWaIu1riB0Y5hbVbe1oqQITXcp1GENWb/AR52XRCkTnt2B4lOrULpl",
-	"SFrG2mruDYV9BmN5J0fnJByM8lvhUV5AiN0EA4xaF3le+rvi3QO99B49CizQa6D377/REvipYqMZnwJ0",
-	"ChgAvSeio4lTisr5hWju3+5Qf0oHni4V5w59fGrhGVR/F2RoKwLt119Dfbi/9WTR1HtWjyrUEhQ/hhAh",
-	"AwhMsG2mmSHUOsD7S1TgqKqSMODDS76gLAxfEL5QOjuwBE9LW+Z5FYXPC53srdUPYpxUL42WyvtXXnis",
-	"NiW2f/OFdnJJMstdvpXnSxYEy4AGJRGi1zxXGah4bbCPZxsWvabYvXuwRFS4lVQpupNNAHhOAR5a2eus",
-	"+Mj8dyew46NlNe/83D+6o239UBZ57nXV8euYa7nYBZhFiLI3/eGFTT5Dx5oaUcjgDEhSzwrps8e1H7bn",
-	"1Oz2uysSM7zVAefdCFwthkNz8dPqXL2U4HuASPSwYdsqaUm/8nB/ImdAqzb9juE31QNvRg0TYh8ANo9v",
-	"8QpqQDESZH6JGN+0dB46izfHAn7m6AZ7jTWXCICN/d+jPqoV/bRXdVw01FH40n9NsCBeCzKld6Hg1ClS",
-	"HJ2ZNssAKa51oLQECYWMqyVeVxWfEkynRR/o6HjaXyVu1OEXKmmhGZiFVsf202lzVR71Hmwf2YUi2P/j",
-	"YbjvZI8mrZDHVRORD+KKbSt9luyYAerU+1O1EmgXA9EgCaEV3iKcSo4kLjJ2uOnrQ5Vt7XOBfp4QtoYq",
-	"jJ8nU/Qz1MhfvL26ef7zBHGBfna9Zy5evnj99OeJB5Xtz/Y3h2h/04vv/+yT87vok9OQDwFZULYW2A+g",
-	"tVlSqo92oWxfIqilwCkEVz1N8k1JK5jg+kFb0CdtbSuVgN0et1/jIcH+90V3DcAlO9zmVS4V3AGACHaJ",
-	"UoIFUw5q3+yhAd4Ma4v3rGT1AsN+HlRY353cBAYPHMQiU6wXgGAtjexA+RuBBVQjHPcGe/bXlJfhkPr1",
-	"0HlB93Ng3KdwuO6YCZDqnUuC39sJ0wqjw2akouK1oEcWoRGAvHSi2OF4YpoAHMOC88Sc4siWr/VBnhao",
-	"fpXE012JHroehRfZ8b2bTKlEbZY0BSfrHNNU2gQJk2dki5rxFlSAS3TWgh7QLmV7nogCq33kU00+ZsLA",
-	"fcbdedTB4ThxKXJALLqjWWv31YirK2+BBOnX/irT1oTRB+twCn877zzvBdtE7+yePf2tlK9sQIgVaO9C",
-	"z72FXQEk4FODHrVrQeceLegezhiyuVYEJ9u9svrqbN2MJk0RlhZA1B60S6R1yC1a8lz01jhcnHKnB7iz",
-	"WadoqVQmL05O/v//9/+b2l7fb99cv7h58+5f/8O1AK9atHFNwPfiO5hrgNVunEkxvOejh13xHuepixf1",
-	"QnusWpjexiaIs0o9GDR7hwtAX1kKC21dQFjPpnBGxOCb8+9fll1xLu96QrUge8PS7eRCiZzEyVe/CzWj",
-	"jPmy616YjEcwoNQSHtrpaFPzzMX6YQOk8beiU33x1SKzvVoyxlq9k5GvdwjKHhvJ6mgRL9kHdyESn7hM",
-	"YrNIxQ6QoCVvzezR07UXKuUJVtjFwYl+BJlOoE3vGyu2urXljnmqIRvMx+HpDZFV58YePp+uhKL0ZpT0",
-	"LEN/kyShhNkWHt4QV9LrAarMV3oTl3yDcmYax2mN2Dj2sTBAVbf1HnJdcXc73rS6wgBt/CngSbVVaFeF",
-	"rXmwrEP1ksCuzYN7T5W8QGclWPgSp/NdoPclXpMpOjMJ4tyU5mBoMCjrfeXLgIe+OcJQAMqMtAZDQ/II",
-	"nAS3uApRbWXopFydl8hpcmN5+J6BO5d4oy9IyjQtZj3a/pu0zCjtP8EKS2WTfyqmBbOtX/XlnGfQWIEl",
-	"NKnnzPukeveILcUYDggoGhq9oMftVnUDCpQxKdXW0mDHFu8XbvlBmtJogzgHF5IpTTGWOhSIa3p7+tn0",
-	"jBX0c9Tv74kuflkZ0ku2ssKwUahMfiWB8pteqBdhtNx9MSZcMYiZ4rSCOeFb4lu7/rKlbB99nWyiYo+2",
-	"YK7juZ116B8Beqp/3imeBQA8qUIpJcYvsxCEJGCIyUuUEbHEmbwwSXZMM+4tQYqnySXU91/s1PtX66Eo",
-	"s4WlZYmpfV2V1sHMobdcKpJopWc/0D5SwezrFCXBuAiE4sFmiXpPKQK92IwOBYNxZJNzo956RwL14Mgk",
-	"Nl1Cb3x9WzC9d7ZTpr1Nd0bws9uKqCVPekndOqx/nA1i9vSaLphPNbhCj1OeJ6D+2gxMSyWTRltRES6N",
-	"pTgjR2gJDaTMl9B0hErQqPSlVtYDxth8nawRdZF2VsWXfN3vzqRxWQvN6PG9t7xsDNPtFZEZmVVSZpww",
-	"ODs+DXT5LbLcB+M8A98W4z5z+OrdYrbJymXvul1dOmj2SoVV3htdLwACv5tfZ61LO8aH8JQfO9aP7p3W",
-	"WWAtgxWfJpI4p2uXMs7ZgkiFlOD5bUo8ueMRRfXdbf28c7Fjx6vQTYCKfrAzZS246wRYws0Ysrkpu7EC",
-	"28bnzf1KsSwKejt7DdwLxUDirWwtQ/En0ZsOckULM4Of051Cb/vVwKA+cvwzJ9Lpx30MLLZ9jGVAAcUq",
-	"yotXs5O6QvVOqe18qzZLQ07/h6f9vf6U+a5Wa8+iDCtFhC09ZiRXAqdwvV4UHctMOb2B5rJ91jqnlOLZ",
-	"3ZCLgD76bTk8p/4C4wX5mAXCWDOe1QxcxjfOCnSYMB9Gavviv6R4FHsEYQ5vdmG5Eg6WpXNz6F3c2Nrs",
-	"AqzL71neP1D0jmTarNgDSr81QwXiA5leQSBRpW+MaL+6vlAxXxAXYKBE9bbur/XgWlPshJpCgEU3HC5R",
-	"yTR9A632l25GNfQUm3FTtoftbFNmtmKf2piSxjvaAiuxKFZF1+FODosKemI0E5yh8tm4AKfd06INiwKM",
-	"kSyZa1rJtVduFfvdNPfnWKBbPLsDs5GkqazlUnz7aPBkyb1CpTWWcbyywyB+jlCEOQ2hx/lM0ydW0dlJ",
-	"g1kTsTUAsg7lYs4FkhbUMMFbeYlOL+BDsvaD8O5RwZZgmm79M7rRpj5nBGE9Osoz6H6x1HJ+QWAu5ssV",
-	"Z2qJsEKczQL1ka4TYUeKlKVNdVb2t607sE8FS7kNBUd+/ehh991fo1efnwbW6l9YWRuxM20hAFw9entL",
-	"93zTg0Wr1e6arQJw8zV91N8Y4ZqYlIJ+HXG9gGz9XtXWEMsG6TsChBB1swEef4c6QRe05mVw4M7anoTE",
-	"FfgzEXiuAnj3wa4DQeg2vCJXMoTd9msI1a0HMu90InOZBUv/l4FUgjcs3YLjS28ihBkg046uTFwRBJdP",
+	"KWbUQq0hIgw1wo+AcfaPPFlYlXzIWFJszkpUA/+KO9VTsVD2vEdUXSCMFJ3dETVFGG24uDMJN/ov5/sZ",
+	"MOI0QJtL2dHU9B/5KnvOpeoH4oXVm6CK3wGmX8XZijc1gteiTaaJ0mPLNLp6rzGzmMrUfIT6nmyvACoT",
+	"25XfN6/ue0IyUBvuyBYaCpscO3RLtMVaVxC6McytqttaUVKEprsU6rCGrF/go85LopQJz+5A8alVKN0y",
+	"JC1jbTX3hsI+g7G8k6NzEg5G+a3wKC8gxG6CAUatizwv/V3x7oFeeo8eBRboNdD7999oCfxUsdGMTwE6",
+	"BQyA3hPR0cQpReX8QjT3b3eoP6UDT5eKc4c+PrXwDKq/CzK0FYH266+hPtzferJo6j2rRxVqCYofQ4iQ",
+	"AQQm2DbTzBBqHeD9JSpwVFVJGPDhJV9QFoYvCF8onR1YgqelLfO8isLnhU721uoHMU6ql0ZL5f0rLzxW",
+	"mxLbv/lCO7kkmeUu38rzJQuCZUCDkgjRa56rDFS8NtjHsw2LXlPs3j1YIircSqoU3ckmADynAA+t7HVW",
+	"fGT+uxPY8dGymnd+7h/d0bZ+KIs897rq+HXMtVzsAswiRNmb/vDCJp+hY02NKGRwBiSpZ4X02ePaD9tz",
+	"anb73RWJGd7qgPNuBK4Ww6G5+Gl1rl5K8D1AJHrYsG2VtKRfebg/kTOgVZt+x/Cb6oE3o4YJsQ8Am8e3",
+	"eAU1oBgJMr9EjG9aOg+dxZtjAT9zdIO9xppLBMDG/u9RH9WKftqrOi4a6ih86b8mWBCvBZnSu1Bw6hQp",
+	"js5Mm2WAFNc6UFqChELG1RKvq4pPCabTog90dDztrxI36vALlbTQDMxCq2P76bS5Ko96D7aP7EIR7P/x",
+	"MNx3skeTVsjjqonIB3HFtpU+S3bMAHXq/alaCbSLgWiQhNAKbxFOJUcSFxk73PT1ocq29rlAP08IW0MV",
+	"xs+TKfoZauQv3l7dPP95grhAP7veMxcvX7x++vPEg8r2Z/ubQ7S/6cX3f/bJ+V30yWnIh4AsKFsL7AfQ",
+	"2iwp1Ue7ULYvEdRS4BSCq54m+aakFUxw/aAt6JO2tpVKwG6P26/xkGD/+6K7BuCSHW7zKpcK7gBABLtE",
+	"KcGCKQe1b/bQAG+GtcV7VrJ6gWE/Dyqs705uAoMHDmKRKdYLQLCWRnag/I3AAqoRjnuDPftrystwSP16",
+	"6Lyg+zkw7lM4XHfMBEj1ziXB7+2EaYXRYTNSUfFa0COL0AhAXjpR7HA8MU0AjmHBeWJOcWTL1/ogTwtU",
+	"v0ri6a5ED12Pwovs+N5NplSiNkuagpN1jmkqbYKEyTOyRc14CyrAJTprQQ9ol7I9T0SB1T7yqSYfM2Hg",
+	"PuPuPOrgcJy4FDkgFt3RrLX7asTVlbdAgvRrf5Vpa8Log3U4hb+dd573gm2id3bPnv5Wylc2IMQKtHeh",
+	"597CrgAS8KlBj9q1oHOPFnQPZwzZXCuCk+1eWX11tm5Gk6YISwsgag/aJdI65BYteS56axwuTrnTA9zZ",
+	"rFO0VCqTFycn////+/9Nba/vt2+uX9y8efev/+FagFct2rgm4HvxHcw1wGo3zqQY3vPRw654j/PUxYt6",
+	"oT1WLUxvYxPEWaUeDJq9wwWgryyFhbYuIKxnUzgjYvDN+fcvy644l3c9oVqQvWHpdnKhRE7i5KvfhZpR",
+	"xnzZdS9MxiMYUGoJD+10tKl55mL9sAHS+FvRqb74apHZXi0ZY63eycjXOwRlj41kdbSIl+yDuxCJT1wm",
+	"sVmkYgdI0JK3Zvbo6doLlfIEK+zi4EQ/gkwn0Kb3jRVb3dpyxzzVkA3m4/D0hsiqc2MPn09XQlF6M0p6",
+	"lqG/SZJQwmwLD2+IK+n1AFXmK72JS75BOTON47RGbBz7WBigqtt6D7muuLsdb1pdYYA2/hTwpNoqtKvC",
+	"1jxY1qF6SWDX5sG9p0peoLMSLHyJ0/ku0PsSr8kUnZkEcW5KczA0GJT1vvJlwEPfHGEoAGVGWoOhIXkE",
+	"ToJbXIWotjJ0Uq7OS+Q0ubE8fM/AnUu80RckZZoWsx5t/01aZpT2n2CFpbLJPxXTgtnWr/pyzjNorMAS",
+	"mtRz5n1SvXvElmIMBwQUDY1e0ON2q7oBBcqYlGprabBji/cLt/wgTWm0QZyDC8mUphhLHQrENb09/Wx6",
+	"xgr6Oer390QXv6wM6SVbWWHYKFQmv5JA+U0v1IswWu6+GBOuGMRMcVrBnPAt8a1df9lSto++TjZRsUdb",
+	"MNfx3M469I8APdU/7xTPAgCeVKGUEuOXWQhCEjDE5CXKiFjiTF6YJDumGfeWIMXT5BLq+y926v2r9VCU",
+	"2cLSssTUvq5K62Dm0FsuFUm00rMfaB+pYPZ1ipJgXARC8WCzRL2nFIFebEaHgsE4ssm5UW+9I4F6cGQS",
+	"my6hN76+LZjeO9sp096mOyP42W1F1JInvaRuHdY/zgYxe3pNF8ynGlyhxynPE1B/bQampZJJo62oCJfG",
+	"UpyRI7SEBlLmS2g6QiVoVPpSK+sBY2y+TtaIukg7q+JLvu53Z9K4rIVm9PjeW142hun2isiMzCopM04Y",
+	"nB2fBrr8Flnug3GegW+LcZ85fPVuMdtk5bJ33a4uHTR7pcIq742uFwCB382vs9alHeNDeMqPHetH907r",
+	"LLCWwYpPE0mc07VLGedsQaRCSvD8NiWe3PGIovrutn7eudix41XoJkBFP9iZshbcdQIs4WYM2dyU3ViB",
+	"bePz5n6lWBYFvZ29Bu6FYiDxVraWofiT6E0HuaKFmcHP6U6ht/1qYFAfOf6ZE+n04z4GFts+xjKggGIV",
+	"5cWr2UldoXqn1Ha+VZulIaf/w9P+Xn/KfFertWdRhpUiwpYeM5IrgVO4Xi+KjmWmnN5Ac9k+a51TSvHs",
+	"bshFQB/9thyeU3+B8YJ8zAJhrBnPagYu4xtnBTpMmA8jtX3xX1I8ij2CMIc3u7BcCQfL0rk59C5ubG12",
+	"Adbl9yzvHyh6RzJtVuwBpd+aoQLxgUyvIJCo0jdGtF9dX6iYL4gLMFCielv313pwrSl2Qk0hwKIbDpeo",
+	"ZJq+gVb7SzejGnqKzbgp28N2tikzW7FPbUxJ4x1tgZVYFKui63Anh0UFPTGaCc5Q+WxcgNPuadGGRQHG",
+	"SJbMNa3k2iu3iv1umvtzLNAtnt2B2UjSVNZyKb59NHiy5F6h0hrLOF7ZYRA/RyjCnIbQ43ym6ROr6Oyk",
+	"wayJ2BoAWYdyMecCSQtqmOCtvESnF/AhWftBePeoYEswTbf+Gd1oU58zgrAeHeUZdL9Yajm/IDAX8+WK",
+	"M7VEWCHOZoH6SNeJsCNFytKmOiv729Yd2KeCpdyGgiO/fvSw++6v0avPTwNr9S+srI3YmbYQAK4evb2l",
+	"e77pwaLVanfNVgG4+Zo+6m+McE1MSkG/jrheQLZ+r2priGWD9B0BQoi62QCPv0OdoAta8zI4cGdtT0Li",
+	"CvwzEXiuAnj3wa4DQeg2vCJXMoTd9msI1a0HMu90InOZBUv/l4FUgjcs3YLjS28ihBkg046uTFwRBJdP",
 	"+2vYrPNJlbMKzH27EwXZpwXPV1mtwiplRTrQpezEC8v0Hi8XNi3qTAkxqPzC4ogScmTtSbCq9bGWKgA6",
 	"+M4PWNx2B0D7lHu0qK3274hNQbARgRj2TsgKQyqBS5sKsLSUJHmzDh2bLMWOgzyMWsl87KcO2hSeHrCF",
 	"u20qyoijRaafYTYj0NXtgxcePx4wCpIxSsYtlMqK6ul6Qbh1lIQye1THlira6Vao7WVpzYRPCpfgDoCf",
-	"49DWsjJ4CJKbJfX1v3pmgTp74jBAKm63C8tCf9rBg0uMzVmx0dAjS+WpSU8+Mn2LtNAyX8O/m377Xqk9",
-	"jr3iiRtJMi+JgpQZIl2mmObQ2TLw4vdu7fsT+97kc6/wT3LjEeMQUvSoT+ApKNqMwUGvRiXXPMWKpqTR",
-	"fxhgquD+2hrsb/JRX8IB4ROIP76ZI3kH3fJtRs/StgI4bs1hc5Mj/84BFEKQFTc3axPhzn1jx/GDMNpe",
-	"Bs1+wIhZPBVmXOJkXgAy+qeon7gJgajoL3/kIrk/+ixU+gWCnLBiC9Gr5M4KTImgZobBQHudFhJo1RCk",
-	"Bnw7DDmMkvO4cb+FtDZgJN/ZucZrklwDiv1nwFX4d8VX30aGwqcf8B4V74lwCFVrN3xgs73bCdtGaJ6o",
-	"WDsUeJtD6LHgbAphMTSnJE2k174r6z08LtJbMuMrYvPoTYoReK3mJE1RkrvCmt1M64RvWFUeRlaQNL/Y",
-	"Tb5qpWRsfUl3NcmOfFgTYWGg9EJtrdMtWVAWakRLQ2ZpL39mHXXd592sqJYlBn1tNW42xUZXOa4dD8gx",
-	"+R4Olj+LlL7oIiXPVlsHz47shjytAAaxGsaGbfPhBBtTYxmE+AUYEw+eWFk07Ln9F4Imx4H2aIX61m0B",
-	"VpIX6wZcXQs0U/wQ2gfpw3DprOs0W/hpOrndxmsG7jcNnH5BWHLf1zR9nhOYnXu9lwBluveuRMlUoAfN",
-	"kmDXdtfrU+yfwLAzczdA0YqgeOvUzqtlKW2d2NrO1x6FBLXE+UbEPmmHufQA+AabwO6FRz1sIUyfBp9F",
-	"2lLZuNOtwLXutDtRuhMr5LeUaNnj59TXNmlX772HweBPXzEDtMzr2nmEd8voemfn7N/0zaXaBB2y1wV6",
-	"Xw/DoRUVuW9XD38oG8s6oGW1STOXAVuVSkVCzYcD11lI93MVBAVyAIxaGaOYY4zBAkTeJ1TmzUx99KBX",
-	"XjKXBK2IlNh0FCUSkrkvi+yKoiA/xdupzcotnodM482Sl1045oKvomLabp+qDz58GJv8DBaQsX8gyUwt",
-	"yerCwUihAtbJtJ8zCNLGUCozjOPSmipM46nlUlgo10DIPPiVtMlUeZJNkUrlVP+Fzr49Pz49Pj8+u3j4",
+	"49DWsjJ4CJKbJfX1v3pmgTp74jBAKm63C8tCf9rBg0uMzVmx0dAjS+WpSU8+Mn2LtNAyX8PfTb99r9Qe",
+	"x17xxI0kmZdEQcoMkS5TTHPobBl48Xu39v2JfW/yuVf4J7nxiHEIKXrUJ/AUFG3G4KBXo5JrnmJFU9Lo",
+	"PwwwVXB/bQ32N/moL+GA8AnEH9/MkbyDbvk2o2dpWwEct+awucmRf+cACiHIipubtYlw576x4/hBGG0v",
+	"g2Y/YMQsngozLnEyLwAZ/VPUT9yEQFT0lz9ykdwffRYq/QJBTlixhehVcmcFpkRQM8NgoL1OCwm0aghS",
+	"A74dhhxGyXncuN9CWhswku/sXOM1Sa4Bxf4z4Cr8u+KrbyND4dMPeI+K90Q4hKq1Gz6w2d7thG0jNE9U",
+	"rB0KvM0h9FhwNoWwGJpTkibSa9+V9R4eF+ktmfEVsXn0JsUIvFZzkqYoyV1hzW6mdcI3rCoPIytIml/s",
+	"Jl+1UjK2vqS7mmRHPqyJsDBQeqG21umWLCgLNaKlIbO0lz+zjrru825WVMsSg762GjebYqOrHNeOB+SY",
+	"fA8Hy59FSl90kZJnq62DZ0d2Q55WAINYDWPDtvlwgo2psQxC/AKMiQdPrCwa9tz+C0GT40B7tEJ967YA",
+	"K8mLdQOurgWaKX4I7YP0Ybh01nWaLfw0ndxu4zUD95sGTr8gLLnva5o+zwnMzr3eS4Ay3XtXomQq0INm",
+	"SbBru+v1KfZPYNiZuRugaEVQvHVq59WylLZObG3na49CglrifCNin7TDXHoAfINNYPfCox62EKZPg88i",
+	"bals3OlW4Fp32p0o3YkV8ltKtOzxc+prm7Sr997DYPCnr5gBWuZ17TzCu2V0vbNz9m/65lJtgg7Z6wK9",
+	"r4fh0IqK3Lerhz+UjWUd0LLapJnLgK1KpSKh5sOB6yyk+7kKggI5AEatjFHMMcZgASLvEyrzZqY+etAr",
+	"L5lLglZESmw6ihIJydyXRXZFUZCf4u3UZuUWz0Om8WbJyy4cc8FXUTFtt0/VBx8+jE1+BgvI2D+QZKaW",
+	"ZHXhYKRQAetk2s8ZBGljKJUZxnFpTRWm8dRyKSyUayBkHvxK2mSqPMmmSKVyqv+Fzr49Pz49Pj8+u3j4",
 	"8OxBBIE+BRnFIzTc4LJvd6IZcUHL+uJeuQ2G7EQLNGHXWjEoI3t+y3Leke0KQep4ZZ3QNlGfd9lf+N6W",
 	"w7QU50koZXSFVInorHiamM0uCwsiVp+zO8Y3rGsIPkeMQ/560U+DWVO9c5BGdwzHDpU9ri23nFW5O1Xq",
 	"+sWUlL2TKla5tF6st5VCJU9p855Qe7tbGg3WWEplO7R3ruUL/RQpdSZn66aQVLgiCc1XkFi4WHqN3mvr",
@@ -9351,27 +9463,27 @@ var swaggerSpec = []string{
 	"9RJaYAPHbBXZV1GGC+jzSuTdzL4ge9Gkwsw9fPiGiKfaYzxCQLVK1Ap7bjBVxk1RBvJsV3qweGt3bvWW",
 	"0G+7ETEVyDs3CcWpTSHyafwiT21akBKUJJelElLW2BlFRG+dRHvgADoHTrWL3dm356083lSxrY1jlSKF",
 	"NjxPE9D8faZGd1IpzCq0cSR5TnAi+5LaFv3tlqHveNb9znXm7bjvUBqpRDOcpiQxpaOmokYbZce/SJM7",
-	"bMs5JheT//3T1dF/4aNfT4++/VD++f8cffjtdPrtt5/+I7YKGpbjp5Dywse88dZcveIOQVIiwMzVEs71",
-	"/GMcQYFHIFW2wMHaTV3OBSAhmIAPxLwkEkSqC3T6t4vT06Ozby9OT9Erzo6eCdqvqmy/JqK9YkZFGyW7",
-	"wCJU1NYbtN72eLg+087j3oVpDqzc0gn7OuXqPU5z0vvYxFe+rjveHxPFWuGP1Z9UVUK3mBBQhB3eu/ri",
-	"Du4Fxi3IfGoqsKChKLgwyv5onQhfZ6fnD6bBlNXuB8N1e1p02ZDynKYWjAZL8ujBpT7FK32oHz1Ar+h3",
-	"NRUmCLzRJFiGfeHwJRZ4poiQ6C8/3Dw7OnuEZjwhKGdUyb+WLZpNDSmxEBqUzdLcmycW7lxliq7i+lYF",
-	"8B+uFWYJFsm+0YMWS07ATUjadE17N8slXIQ7+P+1Vi79AhTNkIjf1wxLjxAc7snKojyu/GKaAUL78h1f",
-	"lj0QEjqfE1G25y3aQ5kuVZ7C/3Dj1tZOq0UuWNtsNlrh18o/UtxOLZBTZVLMIlamj1+K2Z1sdDauBYPW",
-	"oXmbpLa2gWCjEEklMQaL+S/8zpNF52PZluE7QrTTMhuv+1C6TLgyN66ZExdI7vMzVx3esg3BMljb641p",
-	"PtuNqFfcMfp7C3wUaQZjqa5xIEA4jFpipV0zh8VPNutP7de8zDkiIrwKkMXco2QlGO/BfV7T6m6QeJXF",
-	"QP61xYOc3WuWV1jN9tUhUm/3gBLbs2C5H4pWEDfrOr+t5ReNk3F4y5NtsFFcqHI2oQsSYBaTmx59WT7H",
-	"mcW58kbzU9LTGduW2ZQRoQ0fv/z8d06J2qNWY49of1s/0n6lwIbW9eKLMvxf1v7a/SrMJCCsW3NJmGp7",
-	"785Ya4U794i4Orbb1ecVWUHrKg9w8Gl7eXc3pFDBtLElxZeu4rO3y+Y+p6DaUrqjobQ7ILtUNEtFEm8l",
-	"ktxqItZLhpYwWA1ApIYZGHWAdka0Bo2t5L0s0BJWXBAbXVZ8QdSy6EkU306mOJmtPgy3OiqRJExdoPPz",
-	"i9PTo9NHF6enUb3Z+uY93u/gR/L9w+Hwsgth0VbxfYPvvuwW6pxF5PCbVuSBWKPWA555m+PNd1zNTk8G",
-	"j6HRMPx1gveOAM5DjvqbskZ1R35ubbpthB5Ya7PcYRuUz07tGN5pOXz1Hn1nBcG9ihp7Bc9+kH1e3RbK",
-	"5Xfxb/JFdJyHsmxGaxcepOM1VKg0qSmLz8Mts9q4zWxSs3voHTHJCvB276wEJcljUwDuS5Hpn8psBnsZ",
-	"/mXVyRK2bYMv8KtHDddIfSK77w2SQksjD7PPbRf6PsmhZWfwPr9qCzHbucWX4+9zcUVloRZeXlvmDlML",
-	"t/H/oZYztFcD66aGEpWd5wCQSNGVx+QLfeWvHaoEAPtgBAXso5bYuB9m5keCEgo9JfX3JF0TGdDcBF8I",
-	"7J+OyFMvVbTm5EKVZplfSSQhVirRnCrpShrLeFPId9YWRM9FwI4LNpV3uJN7iGELbGMdB44qRVS8YFO3",
-	"r5Y6VS9YW3B9J8RcMjTEbgKQkC35IxAT6T5d5rG2dOj3mFG59EJGm5X1yAorFBUPnhx3V2QTDglgfOxg",
-	"FqN3YwF/fRgfPboHezsEF5OZFiv0EoaIhM5qcBg8g0vQQMdQabP6Kv/0qXn2Pe+8JZGt/phZGVyMj6P2",
+	"bMs5JheT//3T1dF/4aNfT4++/VD+8/85+vDb6fTbbz/9R2wVNCzHTyHlhY954625esUdgqREgJmrJZzr",
+	"+cc4ggKPQKpsgYO1m7qcC0BCMAEfiHlJJIhUF+j0bxenp0dn316cnqJXnB09E7RfVdl+TUR7xYyKNkp2",
+	"gUWoqK03aL3t8XB9pp3HvQvTHFi5pRP2dcrVe5zmpPexia98XXe8PyaKtcIfqz+pqoRuMSGgCDu8d/XF",
+	"HdwLjFuQ+dRUYEFDUXBhlP3ROhG+zk7PH0yDKavdD4br9rTosiHlOU0tGA2W5NGDS32KV/pQP3qAXtHv",
+	"aipMEHijSbAM+8LhSyzwTBEh0V9+uHl2dPYIzXhCUM6okn8tWzSbGlJiITQom6W5N08s3LnKFF3F9a0K",
+	"4D9cK8wSLJJ9owctlpyAm5C06Zr2bpZLuAh38P9rrVz6BSiaIRG/rxmWHiE43JOVRXlc+cU0A4T25Tu+",
+	"LHsgJHQ+J6Jsz1u0hzJdqjyF/+HGra2dVotcsLbZbLTCr5V/pLidWiCnyqSYRaxMH78UszvZ6GxcCwat",
+	"Q/M2SW1tA8FGIZJKYgwW81/4nSeLzseyLcN3hGinZTZe96F0mXBlblwzJy6Q3Odnrjq8ZRuCZbC21xvT",
+	"fLYbUa+4Y/T3Fvgo0gzGUl3jQIBwGLXESrtmDoufbNaf2q95mXNERHgVIIu5R8lKMN6D+7ym1d0g8SqL",
+	"gfxriwc5u9csr7Ca7atDpN7uASW2Z8FyPxStIG7WdX5byy8aJ+PwlifbYKO4UOVsQhckwCwmNz36snyO",
+	"M4tz5Y3mp6SnM7YtsykjQhs+fvn575wStUetxh7R/rZ+pP1KgQ2t68UXZfi/rP21+1WYSUBYt+aSMNX2",
+	"3p2x1gp37hFxdWy3q88rsoLWVR7g4NP28u5uSKGCaWNLii9dxWdvl819TkG1pXRHQ2l3QHapaJaKJN5K",
+	"JLnVRKyXDC1hsBqASA0zMOoA7YxoDRpbyXtZoCWsuCA2uqz4gqhl0ZMovp1McTJbfRhudVQiSZi6QOfn",
+	"F6enR6ePLk5Po3qz9c17vN/Bj+T7h8PhZRfCoq3i+wbffdkt1DmLyOE3rcgDsUatBzzzNseb77ianZ4M",
+	"HkOjYfjrBO8dAZyHHPU3ZY3qjvzc2nTbCD2w1ma5wzYon53aMbzTcvjqPfrOCoJ7FTX2Cp79IPu8ui2U",
+	"y+/i3+SL6DgPZdmM1i48SMdrqFBpUlMWn4dbZrVxm9mkZvfQO2KSFeDt3lkJSpLHpgDclyLTP5XZDPYy",
+	"/MuqkyVs2wZf4FePGq6R+kR23xskhZZGHmaf2y70fZJDy87gfX7VFmK2c4svx9/n4orKQi28vLbMHaYW",
+	"buP/Qy1naK8G1k0NJSo7zwEgkaIrj8kX+spfO1QJAPbBCArYRy2xcT/MzI8EJRR6SurvSbomMqC5Cb4Q",
+	"2D8dkadeqmjNyYUqzTK/kkhCrFSiOVXSlTSW8aaQ76wtiJ6LgB0XbCrvcCf3EMMW2MY6DhxViqh4waZu",
+	"Xy11ql6wtuD6Toi5ZGiI3QQgIVvyRyAm0n26zGNt6dDvMaNy6YWMNivrkRVWKCoePDnursgmHBLA+NjB",
+	"LEbvxgL++jA+enQP9nYILiYzLVboJQwRCZ3V4DB4BpeggY6h0mb1Vf70qXn2Pe+8JZGt/phZGVyMj6P2",
 	"8eJYhGjvGVvVRVHMfS3InAjXgDG+aXcgWNKdeN/mYVmXu9daEm8fC+gCFQ9JsRs1zaDA2F4ZueGGjXCF",
 	"VPhin9zzCnM04dO4TW0FKG6qHOo9pLeSVJJL9D/ho/8LrbCaLZFtcEBTYrKlaqH7Hq1AqzZyBQ/TDxVg",
 	"AHPgS4TRhrKEb/x3lONFTxDF3TBahJhytuNJN0plhU87V+ft+hMCX64wcn2y13X4T3lZuB4sOrvZMHuZ",
@@ -9409,101 +9521,102 @@ var swaggerSpec = []string{
 	"Ikvzdr3w2j7TuMw8mXrmREFzY7G9tLa7zYTYTXPx3YVl2+La/dejM7D/jq01Qd7vzR8OoRmHC2L8EqyQ",
 	"LxbnXZGPSlrIxQU3od0R2EbfVWGJdrOk7AAGqKtZDsmWDUDGjyBTpKtdz7xVBlfyTtr0XFkAO2yWAEpg",
 	"TECAnaok7u848+Xda8CkHsV3ZCY/wj0Q5woFxOlY08/Yy0xqeiXDe6ryxHUa8bLxtcJCQYnsWHuh3/3O",
-	"vPjgTnoYO/eqRvDdaATXv8nTDif9O/tM487Baco3kF/83tQzGmvJK/NdAcH9TKseIwK48hdouMUdTcON",
-	"mu7RB5RAlNzl55ksf0jLt9UJBYzssLeQ4SNZtPfyshH00boyZ7yvc+Pa5WyE9AlovFUSuFiZK1Yp+3/X",
-	"i1iaCZp6EwVPJ9PJQlB/edTYPOhXmHZ0pWKJX59WMnUexChkB+HxzpZq7eo2n5v6mQ2WCNoimBT9Qfn2",
-	"FkviMLbbg2zfuScP5kDyvxcSrIKv8uV7Rjk4Xyi0xBIxjhxJIAtmBQCgA186boT2++a74qlDiNpie3tr",
-	"+UVI+DYlUpIEYdt1Bi04T4Z0GPlVIrJDqeGVIvf+e7l/vzPUmUIAxpY2j8dZJyvMtmF7wEzGBAsZ2RCp",
-	"0IyzOV3khrIWvdmlWX1VGA+XtlOW2FZRxxLOiCnPNgILbD0HPiuh51HTpoA5vNLTHGnXivd/LssCZgC1",
-	"q7HKixb17hhxYQl5O7wEqoBiBOWPTfm4n6IS0BLqS38GBZNQqXRhlbNqYdIU0nGPTFklF+ZfZaW975qw",
-	"aLTeS8LfKK3XVKFqITS24qOMfIWySu80Zl2UmyV3+AhB/1UJ6DLipDCyTVSL5BjF89nSojB4pmVrEftO",
-	"y/eqLMVGoe13PN/Cz2rJ5w+bfTn9Q5YQGT0HLbA6qsN+7Rt2986lEvogaSmLb7lBbPcTtkBBjVRFC7Sr",
-	"5rBXCqUEl/CWoUELvLFyLzs08J20H74iAOwBq2zhZihXqw3UBESMVO8DW2vQzv2mlLkrK8ZU8QFPE/3H",
-	"h30s6seQLD2JePIlXWkVZEzDxDWvW5CWPEC9OzajW7/vJWV33rhsmeM0oM1iL68TviZiTcmmcot5rlQH",
-	"+WquE6kEURb4Cwpgb7dWtZm6DOlpUSatj9qS56Kpu7yxQ/95R/55R/55R/55R/5h78jxbxonSkOOBifl",
-	"B3V7uStEENe5w3uBXCHzgD689ifTXSiXKTJXv6mDa14VJhn1z4viz4viz4viz4viv5sxZUGQfLbUUq3S",
-	"iiVl/5kl88l0MpPryXQC18mHGId+26Wk39izIsMA5p7oWbRaNfY5mHq7+eN3oeubYZR7TeH2fJBrvLWO",
-	"eyiGwGlqPLWclfec7bDJ2QK+a95sN/iOlPfaGC5c25Lhc/lvzeKiIiL6II3lpT2x8rElL+QfebIYeS/0",
-	"EL+PzQBiJKPtxm80+dSWtmkn2lfTe/HkENp2SBY57IyBZREjaXeQAR46FAsxksZFYwDAm4ukCMMbR5JE",
-	"M8zQgo9CquiK18dFe6vRKn7+Dvg0h6r3GWBBw4s8O6kvoZ51N+Fzh2NOlG3vFch+JVIdgGW0IHF9JjbY",
-	"FKSyUVbPV1a9CQsW80hUskrTpCvme1bNLDrvath1mKw4u7TIRA1DK9vn/BL0Pck5q3gshhRktW7G3s0x",
-	"vYEj04hSMlfj5BHBzO/75h0kiX/nOAVAVYmwcbAAqJRJhCBsRi7R0VkVg9bPjMx26/AluoX7xx2d7ZXp",
-	"9t02Ju701HUujnj2Wgljk38JLsZKI+pAyoXZHTl6npLl+xvyUY2loper/UwZ3J+B3HWpc1LF5WwTP1fy",
-	"SZn2+qcgOoQg8rpTZevSW3xDdmo5o3NKkv3i7r832TcoyIjVDezBMT1g5zQlY53MFTbAsQGHFMBT4OqM",
-	"brdI/8agVJCPCv54fvPqpfHa6qffPnl2jK5tBwgsCFqZPOnNkgM2qYS3Uk9U5hWmaUVajSOPX0FjgF2h",
-	"uIcRAYo1pimgAxIBmcoGt5kOj5ZTSwRtdXTUHjxYWvhu0ISRXAmcQhRnimTuOgFZ3MQLxFm6tV15lXS9",
-	"3tAKZxIp3uId178LRVQenH6+0pn2G7i6J8FjX3modAMLMneNkwYVARntyjQ1jxzGdsq2UXhnMCUXIHRF",
-	"z0Wq+x3JFJrlQhCmoBcVgCKPQLd4j5Be2Ii2/esiFFBdu+t2bYonXOsdqfBWHtB3dM+lj6GIZ9vPgS5h",
-	"uLvJzWM5oaosWmJd+W/4t7mSFmQKotsgojlc+dl2iiQ3p0u62KU+Veaig0KJaWPfWeLAs76gnb+GBZqJ",
-	"7e8yZGPc6tW9EnlLrfy7nA0qTcbn7+8EzxdLhfJM3+gJ9JIflX5K5K3+Vv31lyeWflxu76WCWu1zhbem",
-	"oRpGjGzQkkuF7sgWWTWCkY8KiXwcx68gCWGK4q6wUuW5g6gVxXhRykU5uzKdTC0JFWV/sIOBNFemPhpO",
-	"c5U8h4Vq3h35QGjNFT6N1+CqG/F7C+v5oahNzHmYhY2gpRXz+iy6WitnPnZILIfgzRNb3BkpUn+Q5DPp",
-	"Bj1lsZ5ohDh+zje2+4eBAXQ4OYrzO23aQC6t/mODZQmRM7R+0dyVDb4jYR3jR3w3hsg4FIO/UEgQqWSZ",
-	"YzYGryckpWsiuhwQT8rHotxYrjVZ01NdduuVJraQEJz8AarCLIW2obqwAjGSm1avTEEC4QbLqSswL/Lj",
-	"P1vhWMkNkMR1IogS2xY7SH/tFj5QPteDUNsrJShJbL+fgSDSmoehW8o/sc/cq07h98XYesEhtrbkQJQh",
-	"KAvVV4SWAZ+NjVsU+SdVbKkRlHj7/gMr8NVRR1Lea/ewPSQndOUqg9ogUsvjMgbRzRiHVkwd+Gsrhv4t",
-	"mfGVcZCD6pRSRkbbi9KCCoWiCt7/0pQgM7En0C/LR8w3zLVN3xEpT2/w4mAiJdxI6F6EnfqcSHphLq5i",
-	"2qOXLdmJBfmz8ThDjlLtejE/egVTDQTlfJ3hRrIdDV0+h90YFohPC+odmo9aTu1JyhetwKxi+xKe+PLO",
-	"LszLoQ965CAxoKkpUYiyY+RaUYKViDOVixGvJ+fHJ6Zcr0WHhQfuLx/HwGGHqZkOVF/KGbpCMsOC2F46",
-	"fE2EqQ4FKAgqFRfb8fe0gs/egkbqntpbNvsxFhXWqySBoj2RM2bsW2fxlp9A2808m0wnM8wSmugF3hs7",
-	"MjOtPOPLWr84TOxip3Yt4UEt2xoL6QE70Gzfm0e+YD/eO56zBKYZQ+UXSjrymtVDutgcC9vkCArd0ZwL",
-	"tbW58EMX8djEog772j10CArawWIrBdwCyjSXlONk4A5/bpCTVtfLjdi6yY+kv5m334jomNTp0GO3aBam",
-	"UQ3wscVbXNIyc82iAmp5V2odVLospVGCBi6v+kjyXHQ6kezD1/bZg/B6bcwYlv87VVCCLanighLXrgDa",
-	"Reh/QmNihVmCRSKRaYY86EnYIWl0oHBnqSMGC7VQddO0JECMDwaKGxOhfkdwMtKCBzzRO8znUwKw9e4e",
-	"qFXocDQbQfjW5vZZjOjODbsmCiSAIHhUgRonSSPjUneUJdFIJe7d3+sfHUhvLopuIuTzW78gBuVkPGks",
-	"T37TVDQNtjvOVmBTMqyWjT0J57z33aPxzuPnPIk+DvieZOoSUbvdEs0FXyHGN4izUY+kZYFuFfUPygc3",
-	"Yvu52KCikPsCzE75nVOWTNEtmXNBSgYZVSD0Vs8OzhXTYVU/d+qswncJuTFrIgzq/1Bdz+s6YDC+8/uj",
-	"6WFEJNjtrtcNmIp6lxT5OPDtKOhctWsq8MT+aQOHUT9gkpEpYTsNEVJKoIcgpOkWfRamSJkmd1DbLKBL",
-	"8gj+PcIET8N30VNm2vWMcSnAu8dy0kftGswg7dGjzbVnQ1iZ6DROEkGkHNxzT9Y7GvyuDSHWRBxd67P5",
-	"FB49RtCKXf/9lTSRBeiwvlnS2RKZBZscRKwwWmJ5aZyVR+BbJ8nUOIWOCEv08rR9Al+bfy/xmiBwm8Jo",
-	"U5usCFU0JqHUfs64ojPz+Wv4Ez73FNlAqbGZercXB7DwYG3eGuWoimTzw0HPjtYVKFu0G1rP3ENjALR6",
-	"Ay3ljTZa7zfbzuv+IAX3RMHsl0LJM8Ck3GC6Jvoen6Vcwh84Te8fTyp7m41Gdr5hOw0EBui690UlzdnT",
-	"0poMajrioTnAT2wEZ4spxGFWXCoEDEVGuCjdYT9hXLWExV9zRSpHfox7075ej7R30ZX+8fA5BAWNupAM",
-	"7RKilG7arnIXABWUqUcPJiPDaEXsS+gCssQxunQBGiDy1NzUwzJrSojqgZn1TD8/fONIi+8dicpwGgHK",
-	"8JpvYjprh8G9Q8N8dnwF2IJ4mCNEGQg92Gl0S9SGEIbUhgMu+zjcVLVa2nUe/YOrezLUbvrMLt78BTo/",
-	"PX90dHZ2dHp2c3p+cXo6RV8/WkJ1QBV7HaMVXwGiAItjnramol8y81yp1u5vRWd6qKbV/xm6Ve1cELlk",
-	"RMpW0V889PlM+lZSuvm15Smb9uYbArkMM74eqmV3QcqF4HnWfsj+bh45hJ0MQ8UYyVdpiszUR6BGtJ/U",
-	"THfkUtfLWkXfUE7LiPjrvVc3Sg2HZZHD+vYrg44CS1JTbpdcqqM7spUneDYjWUsFxxV8/5xL9T3ZjmUF",
-	"fE+2ZhzMYmtnxvB72nzXyDwwe1pMPoxc8g0DfAfTH8Dm7A9Uo1bbO1Nz0y5PX9hnDkG2a0VwsnVVOBE5",
-	"iGZuOzBRlCGpSDaoqLWUipa1dg2/S2EbBwJ1/xWOInDrLHRYudsc+yCoUHXe7IQautfGhXoYCQItxVo7",
-	"23z4b1FD9wvPBcNpq0z9h32m7x58UT5Ju4iQT/IpU4KSL6ka/Zd8lR1pdaX9wvtHvsqew1OHuPLcaLFm",
-	"hF4EIEANa0qUtIm+4oqZ/2F6YgyxolEutZJJDnuh1cc9yGXWYMQo6Lcvc+fuA//2Qu3CvlnENwp1Nx8V",
-	"yiUZYwNML7wWT9VL2yzvQOjDn92JqNf73FQiegvKK8qE8avWPMJTi2a0WQJ4tMmrHVZ2O6Dv0Ia90t+P",
-	"SKBXgVJ709IJYLSpREsMKRN8PTzwUFiiF0sfB2v8S2xUpOkd0Z1oZMrcRDfDaIe+LIHXset0NArReHdp",
-	"wCu+ikvLGUArNGPF+o/s7I0bBHKSsAVnH63+1Q4ZrSzaBf0OVMUIV/P9FzPCoeOfq6DA8Wobbw5uZTOC",
-	"RauMe0ZZ8to+NBLytBJ4e0M+fr48Tbe+SDFR4BxYfylkLeur2RITKT61gMLm38OLjSJJKHCyIHnnC1Qt",
-	"R7DqotOUTgcEAHEgCu0MUua16/0a/uxCBmz7ZfvaPvO79pCZRbQm7ZkepyT5gtxkzpcbbCxQ7TppJYnM",
-	"b4snbMUQ6CGSMIXwrYXbdmuEAnpZtNqnEs25aCZDvzUTua68eyxRXhnic1yhL4kyqqj/Ch1O7y02GWjY",
-	"mbD0eElw9s/i0cO0DK4MGVeAQGfLIgaGBUGmJRVZE7FFc7JBK8pyBeFVk5+ilmRrkKQGxBZuUrZHb+Hq",
-	"kv9AHYYHWtYYfYYrU/sSjXhBugPz78jhAvMusBYDvrQTkl/hhKDbLXSVkSRdD5yEaSkVfdjsSv4wp+z+",
-	"6xkFaI4L9UWeKwCiaj9W5pHfteIJawjpnWaBX4jCGUKhuVZYmK0YD1/ZvP7A8MqVQXc43hQcDm5tGZbv",
-	"LD1xtB4Cc31gRm4H8zXtdguL1WDRDXvFlBQ8mWE2Iy2FwY/h+y+YmN7eJzDpdFzmO5FEyo4GpwA+eG2f",
-	"24d8IZDNKlJ7p79oT5RLqMbNUkxZzzLcohRBYpqYOg6DRAc61Bx62kL5hinxAH6Hr0xm6FDMfmRbYTV3",
-	"DmbTuW+/uw3b/yQZPg1FhK/M9k0hC1WrvoNno+p5JHna4UO7Lp46SO6uHS02kalYw2CUaWnVUExuvLzT",
-	"YvmH1Sfq4x6o21qxd9FmV2UD/hid1rR1M8SiRnBm2ll9DkdmGzc6tPwR2JFgYfYoYEyY78chd+mrPCyp",
-	"n4W0uUKdACSAYe8dIGTXteMeOsitg9cksfsbGQZ1i2ikS4xCqngJ6Zj0958hgdcDrOaPc1JrPNrGk4Ob",
-	"X5Iw59Lx4iXZDD0TX5JoxlcEMB8vDBCDFiILuiZMK7FLzJKpgQY1bzXnh3FoHn7H+EY2Q3hGHphJjElh",
-	"O4Q3TRm+Gvhswzt7HG1m2ur8QXzO91/PCFoPzOlL9DlX/B4hNrmmC/YmV5OoWZqO/gDUMABPw9uOKGsD",
-	"gyw9MiOeYBnKTPlxyRGVyMwUDYPnXVt2QGmkC/ZitIQD8/JDX0RhIl876l5CooblWU13cDrNOL+j95Aw",
-	"ksxygCe7+OlDdR8YpFhVTslJhqXccJG0ZYm9dc+Msznu9QbBb29xMmBH6Qq7Aq3ognU15L+2zwwOXtTE",
-	"ketidJxeK6uS+F9p0jAm+8NX/c7Q3AxRQvE5u3NfXICu0bcL5gklL4xDYo3cSkVW6C+PU54bREyJzo5P",
-	"/3qBpBL5DBq0mS7FVC3RjBwhuyRP7hd3LBx9yGd6VAMQ+p89DzyXiiR2OE2De8iO+qsiJMf5wGzlNTHw",
-	"HWHDWxeGURvFJj53hOmgQ1AOmrPiPDG1UnIrU74oUtyK7joklcQmR3q444b05o59SPlZmhX9UFAo7Nxp",
-	"UnNY+4aqLh8PPHEQBw9V8SEFPavhKVGx84IWEVXky4PCoIdPMS/HHB95qGhRYhEdSRec47X9QXOn+uAI",
-	"9wpNDgFvK8tp9xhjVAXGzqgdl7GENkJLktpuTBLSxe3vhz2rBTskRNB1CxjtE/i+wg3jNCzWg7wzbz54",
-	"dw+B52EcFFXBnAL/N2VoxlcrzoyDT3/PkwRxRuRgjobmNrnemZr/Zat0Tbl6b576snxO5by+NJ9TpaCh",
-	"4yavPXmQG71azxGV4M/RBkN9Kwc/s9YcN0s8MFtW6RDv2a3XpvwRiluHWtKXUqUz3qGrKSOK35GOo3Zj",
-	"HjnEGYOhYgOiM5ymRHylz5ee4CXCDDmBIrDi+quUSoWWPE2kKay55cn2K3kgV+xVkpgFjaYqW3odNnUH",
-	"Br2GpDvf1rzCCXHeWP0MOMEBGxKa03I2GzZibXa/SBQOCb53ZM3viNuPITJcPSfUDDKG73SNGZVLrSK3",
-	"eCzobIkyLJUtEJPW4mbc5gvcEsIQZltE52YzljgxH0qiEJY0IcFyxvc8xYqOlormXv9ZfBfvC+KGRI2l",
-	"pyrdGGZDBuXktX7LyR1paSZonPPv9YPfk+14gqUYYd+76qmWtkXHaUlwCn2IyGYMtXFNREJn6kh05pa+",
-	"N0++O1h6aWXA6LZUC7omEmFkl4Vut4gqSdL5sNxWJVq05lhdz4iKox2mLLZeQFn2QZFiB1rqCLKynNiX",
-	"mDiwtqK84yQWTx3kGLrbK/YMJpwAjIRpbjlFt0TfjtIkGNkG+xLJYfixPJOOKPHnsbyWR+3uDvB6trP7",
-	"YO3JI8/hAEscT2H5Ek8gtEQT7efvR/vMIU6fGSsqHAIY+CRB5KP+g3JWdM4sGp4MC+8TMt7+LjCzRBpJ",
-	"zTIv/xzp7m4/mvSHVY+T7W6ZMtJQKyj/2TuK+YD+ANnvFs/uRiEUZQnfdJxe+8xBTi+MFXV6F4KQBC15",
-	"PnDmqiXJyQynhCVYBGnz9GPGRTx1oPax+tKeXUjtvBDW6rp7D/rLu2eP0cOHDx7+dXQpZfDjq+sdAXXE",
-	"0edz4cXFM2B1T5zlAN6/Ec9ptKpmlzGiovbYuinuCMnKVHgoz+VzQDI5nNZ2/9WOcOPCnL44ja2eaPrb",
-	"pMi8/unDp+lvE3Bwwj8+6AfF2pEyF+nkYnKCM3qyPpt8+vDp/wQAAP//",
+	"vPjgTnoYO/eqRvDdaAQ/EcQheC2ICmS4Fzhm2i6foo3pEbqCFEYTxtwYgH+kGcmgrCLoBCW18iypIlPk",
+	"8sbgeU01wVNvdnh9341H68pwR1+z+NpF+/VNhNOUbyAZ+r0pvjSmnfeCKjP3vJafv+NEM6gNjegJrBjf",
+	"cgM16BuvAt8TxzBlmXbPlVnC911YlEUbuO1tNng5XsHFk6VapZVeivbPLNEm+EyuJ9MJnCNPlVK/+1+/",
+	"sadr2lQOn+hZ+Mzu3edg6q0PBjQGzd3DagXuXMs87Qi+vbPPNI5Vn6PiCoPu5zLpMSIOHsvP65CJu3LN",
+	"LaPpHn3xEsh+KeQnVO9AuY2tOirgocfgI1m07fOyEfTHG0I6+3b6dhuQG7YIrezrXy9OayZel2JvIai/",
+	"7HFsHvQbQjs2ULHEr08rGXgPYgytg/B4Z6vEdjOaz42msMESQbsTU3ozKN/eYkkcdn578Pw79+TBHMP+",
+	"90LiZPBVvhs5KnDxQqEl1nobciSB7LYVAPsOrEy6Edrvm++Kpw4haovt7W29F6ketymRkiQI225SaMF5",
+	"MqQj2G/qkB1KDW/suPffK6zznaHOFAKrFrJgPM46WWG2Ddv5ZjImCYCRDZFKGxlzusgNZS0qu0uf/Kpw",
+	"ClzaDnhiW0UTTDgj09K0MT4cByotoZdZ01aBObzS0xxp14r3fy6PAcwAatJjlRct6t0x4sIS8nZ4CVQB",
+	"uwnKH5vKNYoZWV/6MyiEhgrEC6ucVQsOp5Bmf2TKpbkwf5UIGl4ryqBM97LaekwVqpFCYys+yshXKKv0",
+	"RGQ29LBZcod7EvRLl0BNI04KI9scuUh6UzyfLS26iteKn9ngXa9p+V6VpdgotP2O51v4Wa2o5GGz365/",
+	"yBL6puegBQZPddivfcN+JvdIA7U2JbiErQ0NWuAIlnvZoYHvpPPxFQHAHlhlCzdDGWptoCbQ6f08MKaL",
+	"gd+UMndlxZgqPuBpov/xYR+L+jEUQUwinnxJV1oFGdMwcU0pF6Qlv1fvjq3U0O97Sdldhz9nQJvFXl4n",
+	"fE3EmpJNuzvWQTmb60QqQZQF9IPC9tutVW2mrvJhWsAf6KO25Llo6i5v7NB/3pF/3pF/3pF/3pF/2Dty",
+	"/JvGidKQo8FJ+UHdXu4K6YjnXdmQgz689ifT3SDcFJmr39S3hkJyf14Uf14Uf14Uf14U/92MqT/D2QcN",
+	"Z7t7TeH2PK9rvLWOeyhywmlqPLWclfec7ZzL2QK+a95sN/iOlPfaGC5c22rlc/lvzeKiIiL6II3lpT2x",
+	"8rEl3+sfebIYeS/0EL+PzQBiJKPtxm80+dSWjm0n2lfTe/HkENp2SBY5TJyBZREjaXeQAR46FAsxksZF",
+	"YwCYn4ukCMMbR5JEM8zQgo9CquhK9sdF27rRKvn+DrhTh6rjG2BBw4s8O6kvoU59N5F7h2NOlG3bF8hq",
+	"J1IdgGW0IHH9YzbYFJqzUVbPV1a9CQsW80hUskrTpCvme1bNLDrvasR3mKw4u7TIRA1DKwM2LS9B35Oc",
+	"s4rHYkhBVutS7t0c0/M7Mo0oJXM1Th4RzPy+b95BiPl3jlMASpYIGwcLgMWZRAjCZuQSHZ1VsaVDOcem",
+	"C48v0S3cF/LobK9Mt++2MXGnp64jecSz10oYm/xLcDFWGswHUi7M7sjR85Qs39+Qj2osFb1c7WeqzPgM",
+	"5K5LnZMq3m6b+LmST8q01z8F0SEEkdedKluX3uIbslPLGZ1TkuwXd/+9yb5BwYOsbmAPjuntPKcpGetk",
+	"rrABhA44pAB2BldndLtF+jcGfYZ8VPCP5zevXhqvrX767ZNnx+jadnbBgqCVyZPeLDlgDkt4K/VEZV5h",
+	"mlak1Tjy+BU0/NgVinsYEaBYY5oC6icRkKls8Njp8ChYtUTQVkdH7cGDpYXvBk0YyZXAKURxpkjmrsOX",
+	"xUO9QJylW9ttW0nXwxGtcCaR4i3ecf27UETlwennK51pv4GrexI89pWHSjewIHPXEG1QEZDRrkxT88hh",
+	"bKdsG4VjCFNyAUIHZlCkut+RTKFZLgRhCnrMAdj5CHSL9wjphY1o278uQgHVtbsu9qZ4wrXUkgpv5QF9",
+	"R/dc+hiKeLb9HKgxhrub3DyWE6rKoiWGnf+Gf5sracHjILoNIprDlZ9tp0hyc7qki13qU2UuOiiUmDb2",
+	"nSUOFO8L2vlrWKCZ2P4uQzbGrV7dK5G3YGC8y9mg0mR8/v5O8HyxVCjP9I2eYEVGpp8Seau/VX/95Yml",
+	"H5fbe6mgVvtc4a1plIgRIxu05FKhO7JFVo1g5KNCIh/H8StIQpiiuCusVHnuIGpFMV6UclHOrkwnU0tC",
+	"RYnscDDw9crUR8Nfr5LnsBDsuyMfCIW9wqfxGlx1I35vYT0/xLyJOQ+zsBG0tGJen0VXa+XMxw5h6RC8",
+	"eWKLOyNF6g+SfCbdoKcs1hONEMfP+cZ29THwng7/SnF+p00byKXV/9hgWUJfDa1fNHdlg+9IWMf4Ed+N",
+	"ITIOxeAvFBJEKlnmmI3B6wlJ6ZqILgfEk/KxKDeWaznY9FSXXbiliS0kBCd/gKowS6FtqC6sQILlpoUz",
+	"U5BAuMFy6grMi/z4z1Y4VnIDJHGdCKLEtsUO0l+7hQ+Uz/Ug1M5OCUoS28drIOjD5mHolvJP7DP3qlP4",
+	"fTG2XnCIrS05EGUIykL1FaFlwGdj4xZF/kkVW2oEJd6+/8AKfHXUkZT32j1sD8kJXbnKoDbo4/K4jEF0",
+	"M8ahFVMH6tzaG+OWzPjKOMhBdUopI6PtRWlBhUJRBe9/aUqQmdgT6IPnI+YbRqy+uSNSnt7gxcFESrhB",
+	"2L0IO/U5kfTCXFxFkBkXiXH8auWaWPBOG48z5CjVrhfzo1cw1UBQztfxcSTb0dDlc9iNYYH4tKDeofmo",
+	"5dSepHzRCrgsti/hiS/v7MK8HPqgRw4SA4acEoUoO0auxSxYiThTuRjxenJ+fGLK9Vp0WHjg/vJxjP4K",
+	"MDXTWe5LOUNXSGZYENsji6+JMNWhAAVBpeJiO/6eVvoutKCRuqf2ls1+jEWF9SpJoGhP5IwZ+9ZZvOUn",
+	"0E43zybTyQyzhCZ6gffGjsxMi974stYvDuu+2KldS3hQy7bGQnrADjTb9+aRL9iP947nLIFpxlD5hZKO",
+	"vGb1kC42x8I2L4NCdzTnQm1tLvzQRTw2sajDvnYPHYKCdrDYSgG3gDLNJeU4GbhzpxvkpNX1ciO2bvIj",
+	"6W/m7TciOiZ1OvTYLZqFaUAFfGzxFpe0zFyzqIBa3pVaB5UuS2mUoIHLqz6SPBedTiT78LV99iC8Xhsz",
+	"huX/ThWUYEuquKDEtSGBNjD6T2g4rjBLsEgkMk3OBz0JOySNDhTuLHXEYKEWqm6algSI8cFAcWMi1O8I",
+	"TkZa8IAneof5fEoAtt7dA7UAHo5mIwjf2tw+ixHduWHXxPTeEASPKlDjJGlkXOqOsiQaqcS9+3v9owPp",
+	"zUXRTYR8fusXxKCcjCeN5clvmoqmcX7H2QpsSobVsrEn4Zz3vns03nn8nCfRxwHfk0xdImq3W6K54CvE",
+	"+AZxNuqRtCzQraL+QfngRmw/FxtUFHJfgNkpv3PKkim6JXMuSMkgowqE3urZwbliOqzq506dVfguITdm",
+	"TYRB/ZcKb4fXAYPxnd8fTQ8jIsFud71uwFTUu6TIx4FvR0Hnql1TgSf2Txs4jPoBk4xMCdtpiJBSAj3b",
+	"IE236LMwRco0r4TaZgHdz0fw7xEmeBq+i54y065njEsB3j2Wkz5q12AGaY/ei67tIsLKRKdxkggi5eCe",
+	"e7Le0eB3bQixJuLoWp/Np/DoMdIHFn72lTSRBYm3Em2WdLZEZsEmBxErjJZYXhpn5RH41kkyNU6hI8IS",
+	"vTxtn8DX5u8lXhMEblMYbWqTFaGKxiSU2s8ZV3RmPn8N/4TPPUU2UGpspt7txQEsPFibt0Y5qiLZ/HDQ",
+	"s6N1BcoW7YbWM/fQl9I0cYjeb7ad1/1BCu6JgtkvhZJngEm5wXRN9D0+S7mEf+A0vX88qaOl4xBk5xu2",
+	"00BggK57X1TSnD0trcmgpiMemgP8xEZwtphCHGbFpULAUGSEi9Id9hPGVUtY/DVXpHLkx7g37ev1SHsX",
+	"XekfD59DUNCoC8nQLiFK6abtKncBUEGZevRgMjKMVsS+hC4gSxyjSxegASJPzU09LLOmhKgemFnP9PPD",
+	"N460+N6RqAwxvXxf801Mx/wwuPfZ6ReKrwBbEA9zhCgDoQc7jW6J2hDCkNpwwGUfh5uqVku7zqN/cHVP",
+	"htpNn9nFm79A56fnj47Ozo5Oz25Ozy9OT6fo60dLqA6oYq9jtOIrQBRgcczT1lT0S2aeK9Xa/Y0yNOfC",
+	"9Kk1yBxDt6qdCyKXjEjZKvqLhz6fSd9KSje/tjxlopZEoA2BXIYZXw/Vir8g5ULwPGs/ZH83jxzCToah",
+	"YozkqzRFZuojUCPaT2qmO3Kp62Wtom8op2VE/PXeqxulhsOyyGF9+5VBR4ElqSm3Sy7V0R3ZyhM8m5Gs",
+	"pYLjCr5/zqX6nmzHsgK+J1szDmaxtTNj+D1tvmtkHpg9LSYfRi75hgG+g+kPYHP2B6pRq+2dqblpl6cv",
+	"7DOHINu1IjjZuiqciBxEM7cdmCjKkFQkG1TUWkpFy1q7ht+lsI0Dgbr/CkcRuHUWOqzcbY59EFSoOm92",
+	"Qg3da+NCPYwEgZZirZ1tPvy3qKH7heeC4bRVpv7DPtN3D74on6RdRMgn+ZQpQcmXVI3+S77KjrS60n7h",
+	"/SNfZc/hqUNceW60WDNCLwIQoIY1JUraRF9xxcz/MD0xhljRKJdaySSHvdDq4x7kMmswYhT025e5c/eB",
+	"f3uhdmHfLOIbhbqbjwrlkoyxAaYXXoun6qVtlncg9OHP7kTU631uKhG9BeUVZcL4VWse4alFM9osATza",
+	"5NUOK7sd0Hdow17p70ck0KtAqb1p6QQw2lSiJYaUCb4eHngoLNGLpY+DNf4lNirS9I7oTjQyZW6im2G0",
+	"Q1+WwOvYdToahWi8uzTgFV/FpeUMoBWasWL9R3b2xg0COUnYgrOPVv9qh4xWFu2CfgeqYoSr+f6LGeHQ",
+	"8c9VUOB4tY03B7eyGcGiVcY9oyx5bR8aCXlaCby9IR8/X56mW1+kmChwDqy/FLKW9dVsiYkUn1pAYfP3",
+	"8GKjSBIKnCxI3vkCVcsRrLroNKXTAQFAHIhCO4OUee16v4Y/u5AB237ZvrbP/K49ZGYRrUl7pscpSb4g",
+	"N5nz5QYbC1S7TlpJIvPb4glbMQR6iCRMIXxr4bbdGqGAXhat9qlEcy6aydBvzUSuK+8eS5RXhvgcV+hL",
+	"oowq6r9Ch9N7i00GGnYmLD1eEpz9s3j0MC2DK0PGFSDQ2bKIgWFBkGlJRdZEbNGcbNCKslxBeNXkp6gl",
+	"2RokqQGxhZuU7dFbuLrkP1CH4YGWNUaf4crUvkQjXpDuwPw7crjAvAusxYAv7YTkVzgh6HYLXWUkSdcD",
+	"J2FaSkUfNruSP8wpu/96RgGa40J9kecKgKjaj5V55HeteMIaQnqnWeAXonCGUGiuFRZmK8bDVzavPzC8",
+	"cmXQHY43BYeDW1uG5TtLTxyth8BcH5iR28F8TbvdwmI1WHTDXjElBU9mmM1IS2HwY/j+Cyamt/cJTDod",
+	"l/lOJJGyo8EpgA9e2+f2IV8IZLOK1N7pL9oT5RKqcbMUU9azDLcoRZCYJqaOwyDRgQ41h562UL5hSjyA",
+	"3+Erkxk6FLMf2VZYzZ2D2XTu2+9uw/Y/SYZPQxHhK7N9U8hC1arv4Nmoeh5Jnnb40K6Lpw6Su2tHi01k",
+	"KtYwGGVaWjUUkxsv77RY/mH1ifq4B+q2VuxdtNlV2YA/Rqc1bd0MsagRnJl2Vp/DkdnGjQ4tfwR2JFiY",
+	"PQoYE+b7cchd+ioPS+pnIW2uUCcACWDYewcI2XXtuIcOcuvgNUns/kaGQd0iGukSo5AqXkI6Jv39Z0jg",
+	"9QCr+eOc1BqPtvHk4OaXJMy5dLx4STZDz8SXJJrxFQHMxwsDxKCFyIKuCdNK7BKzZGqgQc1bzflhHJqH",
+	"3zG+kc0QnpEHZhJjUtgO4U1Thq8GPtvwzh5Hm5m2On8Qn/P91zOC1gNz+hJ9zhW/R4hNrumCvcnVJGqW",
+	"pqM/ADUMwNPwtiPK2sAgS4/MiCdYhjJTflxyRCUyM0XD4HnXlh1QGumCvRgt4cC8/NAXUZjI1466l5Co",
+	"YXlW0x2cTjPO7+g9JIwksxzgyS5++lDdBwYpVpVTcpJhKTdcJG1ZYm/dM+Nsjnu9QfDbW5wM2FG6wq5A",
+	"K7pgXQ35r+0zg4MXNXHkuhgdp9fKqiT+V5o0jMn+8FW/MzQ3Q5RQfM7u3BcXoGv07YJ5QskL45BYI7dS",
+	"kRX6y+OU5wYRU6Kz49O/XiCpRD6DBm2mSzFVSzQjR8guyZP7xR0LRx/ymR7VAIT+Z88Dz6UiiR1O0+Ae",
+	"sqP+qgjJcT4wW3lNDHxH2PDWhWHURrGJzx1hOugQlIPmrDhPTK2U3MqUL4oUt6K7DkklscmRHu64Ib25",
+	"Yx9SfpZmRT8UFAo7d5rUHNa+oarLxwNPHMTBQ1V8SEHPanhKVOy8oEVEFfnyoDDo4VPMyzHHRx4qWpRY",
+	"REfSBed4bX/Q3Kk+OMK9QpNDwNvKcto9xhhVgbEzasdlLKGN0JKkthuThHRx+/thz2rBDgkRdN0CRvsE",
+	"vq9wwzgNi/Ug78ybD97dQ+B5GAdFVTCnwP9NGZrx1Yoz4+DT3/MkQZwROZijoblNrnem5n/ZKl1Trt6b",
+	"p74sn1M5ry/N51QpaOi4yWtPHuRGr9ZzRCX4c7TBUN/Kwc+sNcfNEg/MllU6xHt267Upf4Ti1qGW9KVU",
+	"6Yx36GrKiOJ3pOOo3ZhHDnHGYKjYgOgMpykRX+nzpSd4iTBDTqAIrLj+KqVSoSVPE2kKa255sv1KHsgV",
+	"e5UkZkGjqcqWXodN3YFBryHpzrc1r3BCnDdWPwNOcMCGhOa0nM2GjVib3S8ShUOC7x1Z8zvi9mOIDFfP",
+	"CTWDjOE7XWNG5VKryC0eCzpbogxLZQvEpLW4Gbf5AreEMITZFtG52YwlTsyHkiiEJU1IsJzxPU+xoqOl",
+	"ornXfxbfxfuCuCFRY+mpSjeG2ZBBOXmt33JyR1qaCRrn/Hv94PdkO55gKUbY9656qqVt0XFaEpxCHyKy",
+	"GUNtXBOR0Jk6Ep25pe/Nk+8Oll5aGTC6LdWCrolEGNllodstokqSdD4st1WJFq05VtczouJohymLrRdQ",
+	"ln1QpNiBljqCrCwn9iUmDqytKO84icVTBzmG7vaKPYMJJwAjYZpbTtEt0bejNAlGtsG+RHIYfizPpCNK",
+	"/Hksr+VRu7sDvJ7t7D5Ye/LIczjAEsdTWL7EEwgt0UT7+fvRPnOI02fGigqHAAY+SRD5qP9BOSs6ZxYN",
+	"T4aF9wkZb38XmFkijaRmmZd/jnR3tx9N+sOqx8l2t0wZaagVlP/sHcV8QH+A7HeLZ3ejEIqyhG86Tq99",
+	"5iCnF8aKOr0LQUiCljwfOHPVkuRkhlPCEiyCtHn6MeMinjpQ+1h9ac8upHZeCGt13b0H/eXds8fo4cMH",
+	"D/86upQy+PHV9Y6AOuLo87nw4uIZsLonznIA79+I5zRaVbPLGFFRe2zdFHeEZGUqPJTn8jkgmRxOa7v/",
+	"ake4cWFOX5zGVk80/W1SZF7/9OHT9LcJODjhjw/6QbF2pMxFOrmYnOCMnqzPJp8+fPo/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

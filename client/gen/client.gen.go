@@ -1025,6 +1025,30 @@ func (e By) Valid() bool {
 	}
 }
 
+// Defines values for ReportAuditsParamsForm.
+const (
+	ReportAuditsParamsFormCsv  ReportAuditsParamsForm = "csv"
+	ReportAuditsParamsFormHtml ReportAuditsParamsForm = "html"
+	ReportAuditsParamsFormJson ReportAuditsParamsForm = "json"
+	ReportAuditsParamsFormPdf  ReportAuditsParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the ReportAuditsParamsForm enum.
+func (e ReportAuditsParamsForm) Valid() bool {
+	switch e {
+	case ReportAuditsParamsFormCsv:
+		return true
+	case ReportAuditsParamsFormHtml:
+		return true
+	case ReportAuditsParamsFormJson:
+		return true
+	case ReportAuditsParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ScoreAuditsParamsBy.
 const (
 	ScoreAuditsParamsByControl  ScoreAuditsParamsBy = "control"
@@ -3730,6 +3754,23 @@ type ListSurplusParams struct {
 	DailyDays *int `form:"dailyDays,omitempty" json:"dailyDays,omitempty"`
 }
 
+// ReportAuditsParams defines parameters for ReportAudits.
+type ReportAuditsParams struct {
+	Selector *Selector `form:"selector,omitempty" json:"selector,omitempty"`
+	Document *string   `form:"document,omitempty" json:"document,omitempty"`
+
+	// Severity This one and above.
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+	Control  *string   `form:"control,omitempty" json:"control,omitempty"`
+
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone                   `form:"zone,omitempty" json:"zone,omitempty"`
+	Form *ReportAuditsParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ReportAuditsParamsForm defines parameters for ReportAudits.
+type ReportAuditsParamsForm string
+
 // ListResultsParams defines parameters for ListResults.
 type ListResultsParams struct {
 	Device string  `form:"device" json:"device"`
@@ -4471,6 +4512,11 @@ type ClientInterface interface {
 	// StartAudit performs a POST /audits (the `StartAudit` operationId) request.
 	// Takes a body of the `application/json` content type.
 	StartAudit(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportAudits performs a GET /audits/report (the `ReportAudits` operationId) request.
+	//
+	// What does not hold, why it matters and what to type, with shares by site, document and control; without secrets.
+	ReportAudits(ctx context.Context, params *ReportAuditsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListResults performs a GET /audits/results (the `ListResults` operationId) request.
 	ListResults(ctx context.Context, params *ListResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5629,6 +5675,21 @@ func (c *Client) StartAuditWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 func (c *Client) StartAudit(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartAuditRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportAudits performs a GET /audits/report (the `ReportAudits` operationId) request.
+//
+// What does not hold, why it matters and what to type, with shares by site, document and control; without secrets.
+func (c *Client) ReportAudits(ctx context.Context, params *ReportAuditsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportAuditsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9224,6 +9285,120 @@ func NewStartAuditRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReportAuditsRequest constructs an http.Request for the ReportAudits method
+func NewReportAuditsRequest(server string, params *ReportAuditsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audits/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Selector != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "selector", *params.Selector, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Document != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "document", *params.Document, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Control != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "control", *params.Control, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -16327,6 +16502,13 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	StartAuditWithResponse(ctx context.Context, body StartAuditJSONRequestBody, reqEditors ...RequestEditorFn) (*StartAuditResponse, error)
 
+	// ReportAuditsWithResponse performs a GET /audits/report (the `ReportAudits` operationId) request.
+	//
+	// What does not hold, why it matters and what to type, with shares by site, document and control; without secrets.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportAuditsWithResponse(ctx context.Context, params *ReportAuditsParams, reqEditors ...RequestEditorFn) (*ReportAuditsResponse, error)
+
 	// ListResultsWithResponse performs a GET /audits/results (the `ListResults` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18356,6 +18538,47 @@ func (r StartAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StartAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportAuditsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportAuditsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportAuditsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportAuditsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportAuditsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportAuditsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25420,6 +25643,19 @@ func (c *ClientWithResponses) StartAuditWithResponse(ctx context.Context, body S
 	return ParseStartAuditResponse(rsp)
 }
 
+// ReportAuditsWithResponse performs a GET /audits/report (the `ReportAudits` operationId) request.
+//
+// What does not hold, why it matters and what to type, with shares by site, document and control; without secrets.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportAuditsWithResponse(ctx context.Context, params *ReportAuditsParams, reqEditors ...RequestEditorFn) (*ReportAuditsResponse, error) {
+	rsp, err := c.ReportAudits(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportAuditsResponse(rsp)
+}
+
 // ListResultsWithResponse performs a GET /audits/results (the `ListResults` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28363,6 +28599,32 @@ func ParseStartAuditResponse(rsp *http.Response) (*StartAuditResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportAuditsResponse parses an HTTP response from a ReportAuditsWithResponse call
+func ParseReportAuditsResponse(rsp *http.Response) (*ReportAuditsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportAuditsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -5,13 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
 
 	"vergekeep/core/ref"
-	"vergekeep/core/report"
 	"vergekeep/core/selector"
 	"vergekeep/service/changes"
 	"vergekeep/service/fleet"
@@ -41,8 +41,15 @@ type Report struct {
 // Media are the media types of the forms of a report.
 var Media = map[string]string{"html": "text/html; charset=utf-8", "pdf": "application/pdf", "csv": "text/csv; charset=utf-8"}
 
+// Written is a report that can be written in all forms.
+type Written interface {
+	HTML(io.Writer) error
+	PDF(io.Writer) error
+	CSV(io.Writer) error
+}
+
 // Document writes a report in one of its forms.
-func Document(r *report.Changes, form string) ([]byte, error) {
+func Document(r Written, form string) ([]byte, error) {
 	var b bytes.Buffer
 	var err error
 	switch form {

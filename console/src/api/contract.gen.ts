@@ -1691,6 +1691,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audits/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What does not hold, why it matters and what to type, with shares by site, document and control; without secrets. */
+        get: operations["reportAudits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audits/scores": {
         parameters: {
             query?: never;
@@ -7389,6 +7406,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportAudits: {
+        parameters: {
+            query?: {
+                selector?: components["parameters"]["Selector"];
+                document?: string;
+                /** @description This one and above. */
+                severity?: components["schemas"]["Severity"];
+                control?: string;
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+                form?: "html" | "pdf" | "csv" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];
