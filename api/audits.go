@@ -210,7 +210,7 @@ func apiWaiver(w audits.Waiver) gen.Waiver {
 	case w.RunOut:
 		state = gen.RunOut
 	}
-	return gen.Waiver{Id: w.ID, Finding: some(w.FindingID), Document: w.Document, Item: w.Item, Selector: w.Selector, Reason: w.Reason, Approved: w.Approved, Until: w.Until, State: state, Account: w.Account, At: w.At}
+	return gen.Waiver{Id: w.ID, Finding: some(w.FindingID), Device: some(w.Device), Document: w.Document, Item: w.Item, Selector: w.Selector, Reason: w.Reason, Approved: w.Approved, Until: w.Until, State: state, Account: w.Account, At: w.At}
 }
 
 // ListWaivers implements listWaivers.

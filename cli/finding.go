@@ -217,17 +217,18 @@ func (a *app) waiverCommand() *cli.Command {
 						return err
 					}
 					now := time.Now()
-					t := &table{head: []string{"id", "for", "until", "state", "approved by", "reason"}, none: "Nothing is waived."}
+					t := &table{head: []string{"id", "for", "devices", "until", "state", "approved by", "reason"}, none: "Nothing is waived."}
 					for _, w := range *r.JSON200 {
-						what := fmt.Sprintf("finding #%d", deref(w.Finding))
-						if w.Finding == nil {
-							what = strings.TrimSuffix(w.Document+"/"+w.Item, "/") + " on " + orAll(w.Selector)
+						_, name, _ := strings.Cut(w.Document, ":")
+						where := orAll(w.Selector)
+						if w.Finding != nil {
+							where = fmt.Sprintf("%s (finding %d)", deref(w.Device), *w.Finding)
 						}
 						state := string(w.State)
 						if w.State == gen.InForce && w.Until.Before(now.AddDate(0, 0, 7)) {
 							state = a.tint(attention, "runs out")
 						}
-						t.add(fmt.Sprint(w.Id), what, w.Until.Local().Format("2006-01-02 15:04"), state, w.Approved, w.Reason)
+						t.add(fmt.Sprint(w.Id), strings.TrimSuffix(name+"/"+w.Item, "/"), where, w.Until.Local().Format("2006-01-02 15:04"), state, w.Approved, w.Reason)
 					}
 					return a.print(cmd, r.JSON200, t)
 				}),

@@ -3634,9 +3634,12 @@ type VolatileTrial struct {
 
 // Waiver defines model for Waiver.
 type Waiver struct {
-	Account  string      `json:"account"`
-	Approved string      `json:"approved"`
-	At       time.Time   `json:"at"`
+	Account  string    `json:"account"`
+	Approved string    `json:"approved"`
+	At       time.Time `json:"at"`
+
+	// Device Of the finding, whose document and item are given too.
+	Device   *string     `json:"device,omitempty"`
 	Document string      `json:"document"`
 	Finding  *int64      `json:"finding,omitempty"`
 	Id       int64       `json:"id"`

@@ -20,6 +20,7 @@ import (
 	"vergekeep/service/notes"
 	"vergekeep/service/shelf"
 	"vergekeep/service/texts"
+	"vergekeep/store"
 )
 
 // house is a service over a shelf.
@@ -158,6 +159,43 @@ func TestAllAtOnceAndOneByOneAreTheSame(t *testing.T) {
 	assert.Equal(t, before, all.found(""))
 }
 
+// What is judged again at the same revision came by the hour, the document or a
+// neighbour: by no change.
+func TestWhatIsFoundLaterCameByNoChange(t *testing.T) {
+	h := open(t)
+	h.set(Policy, rules)
+	came := func() (out []string) {
+		list, _, err := h.Findings(t.Context(), Filter{})
+		require.NoError(t, err)
+		for _, f := range list {
+			out = append(out, fmt.Sprintf("%s %s by %d", f.Device, f.Item, f.OpenedBy))
+		}
+		return out
+	}
+	change := func(name, body string) {
+		h.Put(t, name, "tidegate", body)
+		d, err := h.Fleet.Get(t.Context(), name)
+		require.NoError(t, err)
+		r, err := h.Archive.Latest(t.Context(), archive.Key{Device: d.ID, Datastore: "running"})
+		require.NoError(t, err)
+		require.NoError(t, h.DB.Write(t.Context(), func(tx *store.Tx) error {
+			res, err := tx.Exec(`INSERT INTO changes (device_id, round_id, since, found_at, added, removed, changed, moved) VALUES (?, 0, 0, 0, 0, 0, 1, 0)`, d.ID)
+			require.NoError(t, err)
+			id, err := res.LastInsertId()
+			require.NoError(t, err)
+			_, err = tx.Exec(`INSERT INTO change_texts (configuration_id, number, before, change_id) VALUES (?, ?, ?, ?)`, r.Configuration(), r.Number, r.Number-1, id)
+			return err
+		}))
+		require.NoError(t, h.Work(t.Context()))
+	}
+	h.put("a", fmt.Sprintf(text, "a", "MGMT", "192.0.2.1/24"))
+	h.put("b", fmt.Sprintf(text, "b", "MGMT", "198.51.100.1/24"))
+	change("a", fmt.Sprintf(text, "a", "MGTM", "192.0.2.1/24"))
+	assert.Equal(t, []string{"a defined by 1"}, came())
+	change("b", fmt.Sprintf(text, "b", "MGMT", "192.0.2.2/24"))
+	assert.ElementsMatch(t, []string{"a defined by 1", "a unique by 0", "b unique by 2"}, came(), "of two that clash, the one that changed brought it")
+}
+
 func TestStandardsAndBaselines(t *testing.T) {
 	h := open(t)
 	h.set(Standard, "language: 1\nstandard: s\ntitle: S\nplatform: tidegate\nsections:\n  - id: log\n    severity: high\n    text: |\n      log\n        server 192.0.2.40\n")
@@ -187,6 +225,9 @@ func TestWaiversRunOut(t *testing.T) {
 	assert.Empty(t, h.found("open"))
 	assert.Len(t, h.found("waived"), 1)
 	assert.Len(t, h.found(""), 1, "what is waived stays visible")
+	granted, err := h.Waivers(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "p/defined on a", granted[0].What())
 	h.At = h.At.Add(25 * time.Hour)
 	assert.Len(t, h.found("open"), 1)
 	assert.Empty(t, h.found("waived"))

@@ -273,7 +273,8 @@ func (s *Service) Note(ctx context.Context, ids []int64, owner, reference, remar
 // Waiver accepts what was found: one finding, or a rule on the devices of a selector.
 type Waiver struct {
 	ID        int64
-	FindingID int64 // 0: by document, item and selector
+	FindingID int64  // 0: by document, item and selector
+	Device    string // of the finding, whose document and item are given too
 	Document  string
 	Item      string
 	Selector  string
@@ -286,12 +287,28 @@ type Waiver struct {
 	RunOut    bool
 }
 
+// What says in few words what the waiver is for: the rule and where.
+func (w Waiver) What() string {
+	_, name, _ := strings.Cut(w.Document, ":")
+	what := strings.TrimSuffix(name+"/"+w.Item, "/")
+	switch {
+	case w.FindingID != 0:
+		return what + " on " + w.Device
+	case w.Selector == "":
+		return what + " on all devices"
+	}
+	return what + " on " + w.Selector
+}
+
 // soon is how long before its end a waiver is told of.
 const soon = 7 * 24 * time.Hour
 
 // Waivers are all of them, those in force first.
 func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) {
-	rows, err := s.DB.Query(ctx, `SELECT id, finding_id, document, item, selector, reason, approved, until, ended, account, at FROM waivers ORDER BY ended > 0 OR until < ?, until, id`, store.Stamp(s.Now()))
+	rows, err := s.DB.Query(ctx, `
+SELECT w.id, finding_id, COALESCE(d.name, ''), COALESCE(f.document, w.document), COALESCE(f.item, w.item), selector, reason, approved, until, ended, account, at
+FROM waivers w LEFT JOIN findings f ON f.id = finding_id LEFT JOIN devices d ON d.id = f.device_id
+ORDER BY ended > 0 OR until < ?, until, w.id`, store.Stamp(s.Now()))
 	if err != nil {
 		return nil, err
 	}
@@ -300,7 +317,7 @@ func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) {
 	for rows.Next() {
 		var w Waiver
 		var until, ended, at int64
-		if err := rows.Scan(&w.ID, &w.FindingID, &w.Document, &w.Item, &w.Selector, &w.Reason, &w.Approved, &until, &ended, &w.Account, &at); err != nil {
+		if err := rows.Scan(&w.ID, &w.FindingID, &w.Device, &w.Document, &w.Item, &w.Selector, &w.Reason, &w.Approved, &until, &ended, &w.Account, &at); err != nil {
 			return nil, err
 		}
 		w.Until, w.Ended, w.At = store.Time(until), store.Time(ended), store.Time(at)

@@ -143,8 +143,10 @@ func (s *Service) findings(tx *store.Tx, key stateKey, v *verdict, number int, c
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return nil, err
 	}
+	// Only a new revision brings a change that something can have come by; what is judged
+	// again at the same one came by the hour, the document or the record.
 	var change int64
-	if configuration != 0 {
+	if configuration != 0 && (had == nil || had.number != number) {
 		err := tx.QueryRow(`SELECT change_id FROM change_texts WHERE configuration_id = ? AND number = ?`, configuration, number).Scan(&change)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return nil, err

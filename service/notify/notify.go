@@ -175,11 +175,7 @@ func severityOf(s audit.Severity) changes.Severity {
 
 // RunsOut notes a waiver that is about to run out.
 func (s *Service) RunsOut(tx *store.Tx, w audits.Waiver) error {
-	what := w.Document + " " + w.Item
-	if w.FindingID != 0 {
-		what = fmt.Sprintf("finding #%d", w.FindingID)
-	}
-	return insert(tx, Notice{At: s.Now(), Kind: RunsOut, Title: fmt.Sprintf("The waiver for %s runs out on %s", strings.TrimSpace(what), w.Until.UTC().Format("2006-01-02 15:04 MST")), Detail: w.Reason})
+	return insert(tx, Notice{At: s.Now(), Kind: RunsOut, Title: fmt.Sprintf("The waiver for %s runs out on %s", w.What(), w.Until.UTC().Format("2006-01-02 15:04 MST")), Detail: w.Reason})
 }
 
 const maxDetail = 1000

@@ -3090,6 +3090,8 @@ export interface components {
             id: number;
             /** Format: int64 */
             finding?: number;
+            /** @description Of the finding, whose document and item are given too. */
+            device?: string;
             document: string;
             item: string;
             selector: string;

@@ -1,12 +1,13 @@
 import { createApp } from 'vue'
 import { VueQueryPlugin } from '@tanstack/vue-query'
 import { describe, expect, it } from 'vitest'
-import type { Visit } from '../api/call'
+import type { Finding, Visit } from '../api/call'
 import { reasonsOf } from '../pages/rounds/reasons'
 import { useAct } from './act'
 import { hexLines } from './bytes'
+import { onLines } from './findings'
 import { folded, visibleLines } from './folding'
-import { duration, marks, plural, quoted, refOf, since, when } from './say'
+import { daysUntil, duration, marks, plural, quoted, refOf, since, when } from './say'
 
 describe('words', () => {
   const now = new Date('2026-11-23T10:00:00')
@@ -23,6 +24,9 @@ describe('words', () => {
     expect(since('2026-11-23T09:59:40', now)).toBe('a moment')
     expect(since('2026-11-23T09:00:00', now)).toBe('1 hour')
     expect(since('2026-11-14T09:00:00', now)).toBe('9 days')
+    expect(daysUntil('2026-11-23T22:00:00', now)).toBe(0)
+    expect(daysUntil('2026-11-24T22:00:00', now)).toBe(1)
+    expect(daysUntil('2027-04-01T00:00:00', now)).toBe(129)
     expect(plural(1, 'device')).toBe('1 device')
     expect(plural(0, 'device')).toBe('0 devices')
     expect(marks({ added: 1, removed: 0, changed: 2, moved: 1, volatile: 3, undecidable: 0 })).toBe(
@@ -33,6 +37,29 @@ describe('words', () => {
     expect(refOf('np-acc-2')).toBe('np-acc-2')
     expect(refOf('Front desk', 'startup', '', 3)).toBe('"Front desk":startup@3')
     expect(refOf('hh-fw-1', 'running', 'guests', 2)).toBe('hh-fw-1:running/guests@2')
+  })
+})
+
+describe('findings beside their lines', () => {
+  const found = (document: string, item: string, severity: Finding['severity']) =>
+    ({
+      ref: 'a@2',
+      state: 'open',
+      document,
+      item,
+      name: item,
+      title: item,
+      severity,
+      proofs: [{ line: 7, says: '' }],
+    }) as unknown as Finding
+  const said = (...list: Finding[]) => onLines(list, 'a@2').get(7)?.text
+  it('says the most severe, and the rule before the drift', () => {
+    const drift = found('baseline:running', 'baseline', 'medium')
+    const rule = found('policy:p', 'banner', 'medium')
+    expect(said(drift, rule)).toBe('banner')
+    expect(said(rule, drift)).toBe('banner')
+    expect(said(drift, found('policy:p', 'banner', 'low'))).toBe('drifted')
+    expect(said(drift)).toBe('drifted')
   })
 })
 

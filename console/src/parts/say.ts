@@ -28,6 +28,15 @@ export function exact(iso: string | undefined): string {
   return iso ? new Date(iso).toLocaleString('en-GB', { dateStyle: 'full', timeStyle: 'long' }) : ''
 }
 
+/** How many midnights from here lie between now and a moment to come. */
+export function daysUntil(iso: string, now = new Date()): number {
+  const t = new Date(iso)
+  const days =
+    Date.UTC(t.getFullYear(), t.getMonth(), t.getDate()) -
+    Date.UTC(now.getFullYear(), now.getMonth(), now.getDate())
+  return days / 86_400_000
+}
+
 export function since(iso: string, now = new Date()): string {
   const minutes = (now.getTime() - new Date(iso).getTime()) / 60_000
   if (minutes < 1) return 'a moment'

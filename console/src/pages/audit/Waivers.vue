@@ -4,7 +4,7 @@ import type { Session, Waiver } from '../../api/call'
 import { api, ask } from '../../api/call'
 import { useWaivers } from '../../api/audits'
 import { useAct } from '../../parts/act'
-import { plural, when } from '../../parts/say'
+import { daysUntil, plural, when } from '../../parts/say'
 import HeadRow from '../../parts/HeadRow.vue'
 import Sure from '../../parts/Sure.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -13,13 +13,12 @@ const props = defineProps<{ session: Session }>()
 const waivers = useWaivers()
 const list = computed(() => waivers.data.value ?? [])
 const inForce = computed(() => list.value.filter((w) => w.state === 'in force'))
-const days = (w: Waiver) => Math.ceil((new Date(w.until).getTime() - Date.now()) / 86_400_000)
+const days = (w: Waiver) => daysUntil(w.until)
 const soon = computed(() => inForce.value.filter((w) => days(w) <= 7))
 const { failed, act } = useAct('audits')
 const revoke = (id: number) => act(() => ask(api.DELETE('/waivers/{id}', { params: { path: { id } } })))
 const mayWaive = computed(() => props.session.rights.includes('administer'))
-const what = (w: Waiver) =>
-  w.finding ? `finding #${w.finding}` : `${w.document.split(':')[1]}${w.item ? `/${w.item}` : ''}`
+const what = (w: Waiver) => `${w.document.split(':')[1]}${w.item ? `/${w.item}` : ''}`
 </script>
 
 <template>
@@ -53,7 +52,7 @@ const what = (w: Waiver) =>
       <tbody>
         <tr v-for="w in list" :key="w.id" class="border-b border-line last:border-0 h-[40px] align-top">
           <td class="py-2 pr-3 font-semibold">{{ what(w) }}</td>
-          <td class="py-2 pr-3 mono">{{ w.finding ? '' : w.selector || 'all devices' }}</td>
+          <td class="py-2 pr-3 mono">{{ w.device || w.selector || 'all devices' }}</td>
           <td class="py-2 pr-3">{{ w.reason }}</td>
           <td class="py-2 pr-3">{{ w.approved }}</td>
           <td class="py-2 pr-3">
@@ -65,7 +64,7 @@ const what = (w: Waiver) =>
               v-else
               class="tag"
               :class="days(w) <= 7 ? 'bg-attention-tint text-attention' : 'border border-line text-second'"
-              >{{ plural(days(w), 'day') }} left</span
+              >{{ days(w) ? `${plural(days(w), 'day')} left` : 'today' }}</span
             >
           </td>
           <td class="py-1.5 text-right">
