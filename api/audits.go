@@ -95,7 +95,11 @@ func (s *server) DeriveStandard(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, gen.Draft{Text: d.Text, Devices: d.Members, Common: d.Common,
+	c.JSON(http.StatusOK, apiDraft(d))
+}
+
+func apiDraft(d *derive.Draft) gen.Draft {
+	return gen.Draft{Text: d.Text, Devices: d.Members, Common: d.Common,
 		Slots: each(d.Slots, func(x derive.Slot) gen.DraftSlot {
 			return gen.DraftSlot{Name: x.Name, Type: x.Type, Line: x.Line, Distinct: x.Distinct, Values: each(x.Values, func(v derive.Count) gen.ValueCount { return gen.ValueCount{Value: v.Value, Count: v.Count} })}
 		}),
@@ -104,7 +108,25 @@ func (s *server) DeriveStandard(c *gin.Context) {
 				return gen.OddLine{Section: x.Section, Deviation: apiDeviation(x.Deviation), With: x.With, Unusual: float32(x.Unusual)}
 			})}
 		}),
-	})
+	}
+}
+
+// DraftStandard implements draftStandard.
+func (s *server) DraftStandard(c *gin.Context, p gen.DraftStandardParams) {
+	in, ok := body[gen.DraftRequest](s, c)
+	if !ok {
+		return
+	}
+	who, ok := s.reader(c, p.Zone)
+	if !ok {
+		return
+	}
+	d, err := s.Audits.From(c, in.Ref, value(in.Only), derive.Options{ID: value(in.Id), Title: value(in.Title), Applies: value(in.Applies)}, who)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, apiDraft(d))
 }
 
 // CompareStandard implements compareStandard.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -338,6 +339,17 @@ func (a *app) standardCommand() *cli.Command {
 				Action: a.with(-1, "", a.derive),
 			},
 			&cli.Command{
+				Name: "from", Usage: "draft a standard from sections of one good device, what is its own as slots", ArgsUsage: "REF",
+				Description: example("vergekeep standard from ng-acc-1 --only 'interface port1/24' --only time", "vergekeep standard from ng-acc-1@3 --id access-switch --applies role=access -o access-switch.yaml") + "\n\nSlots stand for its name, its site, its addresses and those that its interfaces have.",
+				Flags: []cli.Flag{
+					&cli.StringSliceFlag{Name: "only", Usage: "pattern of the sections; all without"},
+					&cli.StringFlag{Name: "applies", Usage: "selector of the devices that it is for"},
+					&cli.StringFlag{Name: "id", Usage: "name of the standard"}, &cli.StringFlag{Name: "title"},
+					&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write the draft to this file"},
+				},
+				Action: a.with(1, "a ref", a.draft),
+			},
+			&cli.Command{
 				Name: "value", Usage: "set a device's values of slots that have one for each device", ArgsUsage: "STANDARD DEVICE SLOT=VALUE...", Description: example("vergekeep standard value access-switch ng-acc-1 uplink=port1/24"),
 				Action: a.with(-1, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 					if cmd.Args().Len() < 3 {
@@ -421,16 +433,8 @@ func (a *app) derive(ctx context.Context, cmd *cli.Command, c *client.Client) er
 		return err
 	}
 	x := r.JSON200
-	if cmd.Root().String("format") != "table" {
-		return a.print(cmd, x, &table{})
-	}
-	said := a.Err
-	if file := cmd.String("output"); file != "" {
-		if err := os.WriteFile(file, []byte(x.Text), 0o644); err != nil {
-			return err
-		}
-		said = a.Out
-	} else if _, err := fmt.Fprint(a.Out, x.Text); err != nil {
+	said, err := a.writeDraft(cmd, x)
+	if err != nil || said == nil {
 		return err
 	}
 	fmt.Fprintf(said, "\n%s have %s in common; %s.\n", plural(x.Devices, "device"), plural(x.Common, "line"), plural(len(x.Slots), "slot"))
@@ -460,6 +464,39 @@ func (a *app) derive(ctx context.Context, cmd *cli.Command, c *client.Client) er
 		}
 	}
 	return nil
+}
+
+func (a *app) draft(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+	in := gen.DraftRequest{Ref: cmd.Args().First(), Id: set(cmd, "id"), Title: set(cmd, "title"), Applies: set(cmd, "applies")}
+	if only := cmd.StringSlice("only"); len(only) > 0 {
+		in.Only = &only
+	}
+	r, err := c.DraftStandardWithResponse(ctx, &gen.DraftStandardParams{Zone: zone()}, in)
+	if err := client.Check(r, err); err != nil {
+		return err
+	}
+	said, err := a.writeDraft(cmd, r.JSON200)
+	if err != nil || said == nil {
+		return err
+	}
+	fmt.Fprintf(said, "\n%s; %s.\n", plural(r.JSON200.Common, "line"), plural(len(r.JSON200.Slots), "slot"))
+	for _, s := range r.JSON200.Slots {
+		fmt.Fprintf(said, "  %s  %s\n", s.Name, a.tint(faint, s.Type+": "+s.Line))
+	}
+	return nil
+}
+
+// writeDraft writes a draft where it is wanted, and says where the rest may be told; nil
+// for nowhere.
+func (a *app) writeDraft(cmd *cli.Command, x *gen.Draft) (io.Writer, error) {
+	if cmd.Root().String("format") != "table" {
+		return nil, a.print(cmd, x, &table{})
+	}
+	if file := cmd.String("output"); file != "" {
+		return a.Out, os.WriteFile(file, []byte(x.Text), 0o644)
+	}
+	_, err := fmt.Fprint(a.Out, x.Text)
+	return a.Err, err
 }
 
 func isAre(n int) string {

@@ -2080,6 +2080,17 @@ type Draft struct {
 	Text string `json:"text"`
 }
 
+// DraftRequest defines model for DraftRequest.
+type DraftRequest struct {
+	Applies *string `json:"applies,omitempty"`
+	Id      *string `json:"id,omitempty"`
+
+	// Only Patterns of the sections; all without.
+	Only  *[]string `json:"only,omitempty"`
+	Ref   string    `json:"ref"`
+	Title *string   `json:"title,omitempty"`
+}
+
 // DraftSlot defines model for DraftSlot.
 type DraftSlot struct {
 	Distinct int          `json:"distinct"`
@@ -4137,6 +4148,12 @@ type CompareStandardParams struct {
 	Standard *string `form:"standard,omitempty" json:"standard,omitempty"`
 }
 
+// DraftStandardParams defines parameters for DraftStandard.
+type DraftStandardParams struct {
+	// Zone Time zone of times without one in a ref; UTC if left out.
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -4304,6 +4321,9 @@ type SetSiteJSONRequestBody = NewSite
 
 // DeriveStandardJSONRequestBody defines body for DeriveStandard for application/json ContentType.
 type DeriveStandardJSONRequestBody = DeriveRequest
+
+// DraftStandardJSONRequestBody defines body for DraftStandard for application/json ContentType.
+type DraftStandardJSONRequestBody = DraftRequest
 
 // SetSlotValuesJSONRequestBody defines body for SetSlotValues for application/json ContentType.
 type SetSlotValuesJSONRequestBody = SlotValues
@@ -5166,6 +5186,14 @@ type ClientInterface interface {
 	// DeriveStandard performs a POST /standards/derive (the `DeriveStandard` operationId) request.
 	// Takes a body of the `application/json` content type.
 	DeriveStandard(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftStandardWithBody performs a POST /standards/from (the `DraftStandard` operationId) request,
+	// with any type of body and a specified content type.
+	DraftStandardWithBody(ctx context.Context, params *DraftStandardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftStandard performs a POST /standards/from (the `DraftStandard` operationId) request.
+	// Takes a body of the `application/json` content type.
+	DraftStandard(ctx context.Context, params *DraftStandardParams, body DraftStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSlotValuesWithBody performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
 	// with any type of body and a specified content type.
@@ -8049,6 +8077,34 @@ func (c *Client) DeriveStandardWithBody(ctx context.Context, contentType string,
 // Takes a body of the `application/json` content type.
 func (c *Client) DeriveStandard(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeriveStandardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftStandardWithBody performs a POST /standards/from (the `DraftStandard` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) DraftStandardWithBody(ctx context.Context, params *DraftStandardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftStandardRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftStandard performs a POST /standards/from (the `DraftStandard` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) DraftStandard(ctx context.Context, params *DraftStandardParams, body DraftStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftStandardRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -15484,6 +15540,73 @@ func NewDeriveStandardRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewDraftStandardRequest calls the generic DraftStandard builder with application/json body
+func NewDraftStandardRequest(server string, params *DraftStandardParams, body DraftStandardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftStandardRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewDraftStandardRequestWithBody constructs an http.Request for the DraftStandard method, with any body, and a specified content type
+func NewDraftStandardRequestWithBody(server string, params *DraftStandardParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/standards/from")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSetSlotValuesRequest calls the generic SetSlotValues builder with application/json body
 func NewSetSlotValuesRequest(server string, name Name, body SetSlotValuesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -17403,6 +17526,16 @@ type ClientWithResponsesInterface interface {
 	// DeriveStandardWithResponse performs a POST /standards/derive (the `DeriveStandard` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	DeriveStandardWithResponse(ctx context.Context, body DeriveStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*DeriveStandardResponse, error)
+
+	// DraftStandardWithBodyWithResponse performs a POST /standards/from (the `DraftStandard` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	DraftStandardWithBodyWithResponse(ctx context.Context, params *DraftStandardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftStandardResponse, error)
+
+	// DraftStandardWithResponse performs a POST /standards/from (the `DraftStandard` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	DraftStandardWithResponse(ctx context.Context, params *DraftStandardParams, body DraftStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftStandardResponse, error)
 
 	// SetSlotValuesWithBodyWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
 	// with any type of body and a specified content type.
@@ -24310,6 +24443,54 @@ func (r DeriveStandardResponse) ContentType() string {
 	return ""
 }
 
+type DraftStandardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftStandardResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftStandardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftStandardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftStandardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftStandardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftStandardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetSlotValuesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27575,6 +27756,28 @@ func (c *ClientWithResponses) DeriveStandardWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseDeriveStandardResponse(rsp)
+}
+
+// DraftStandardWithBodyWithResponse performs a POST /standards/from (the `DraftStandard` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DraftStandardWithBodyWithResponse(ctx context.Context, params *DraftStandardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftStandardResponse, error) {
+	rsp, err := c.DraftStandardWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftStandardResponse(rsp)
+}
+
+// DraftStandardWithResponse performs a POST /standards/from (the `DraftStandard` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) DraftStandardWithResponse(ctx context.Context, params *DraftStandardParams, body DraftStandardJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftStandardResponse, error) {
+	rsp, err := c.DraftStandard(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftStandardResponse(rsp)
 }
 
 // SetSlotValuesWithBodyWithResponse performs a PUT /standards/{name}/values (the `SetSlotValues` operationId) request,
@@ -32640,6 +32843,39 @@ func ParseDeriveStandardResponse(rsp *http.Response) (*DeriveStandardResponse, e
 	}
 
 	response := &DeriveStandardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftStandardResponse parses an HTTP response from a DraftStandardWithResponse call
+func ParseDraftStandardResponse(rsp *http.Response) (*DraftStandardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftStandardResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -26,6 +26,7 @@ import (
 	"vergekeep/core/audit"
 	"vergekeep/core/config"
 	"vergekeep/core/dialect"
+	"vergekeep/core/pattern"
 	"vergekeep/core/standard"
 )
 
@@ -115,6 +116,28 @@ func From(members []Member, d *dialect.Dialect, o Options) (*Draft, error) {
 	if len(members) < 2 {
 		return nil, fmt.Errorf("%w: it takes two devices to have something in common", ErrDerive)
 	}
+	if o.Title == "" {
+		o.Title = "Derived from " + strconv.Itoa(len(members)) + " devices"
+	}
+	return from(members, d, nil, o)
+}
+
+// One drafts a standard from one good device: of the sections that the patterns find, or
+// of all where there are none. What is the device's own becomes a slot: its name, its
+// site, its addresses, and the addresses with a prefix length that its interfaces have.
+// Whatever else stands in a chosen section is the draft's; of the headings above it,
+// nothing but that they are there.
+func One(m Member, d *dialect.Dialect, only []*pattern.Pattern, o Options) (*Draft, error) {
+	if o.Title == "" {
+		o.Title = "As " + m.Name + " has it"
+	}
+	if o.ID == "" {
+		o.ID = "draft"
+	}
+	return from([]Member{m}, d, only, o)
+}
+
+func from(members []Member, d *dialect.Dialect, only []*pattern.Pattern, o Options) (*Draft, error) {
 	if o.Share == 0 {
 		o.Share = 0.8
 	}
@@ -123,9 +146,6 @@ func From(members []Member, d *dialect.Dialect, o Options) (*Draft, error) {
 	}
 	if o.ID == "" {
 		o.ID = "derived"
-	}
-	if o.Title == "" {
-		o.Title = "Derived from " + strconv.Itoa(len(members)) + " devices"
 	}
 	root := &place{byID: map[string]*place{}}
 	trees := make([]*config.Tree, len(members))
@@ -137,6 +157,14 @@ func From(members []Member, d *dialect.Dialect, o Options) (*Draft, error) {
 		g := gatherer{d: d, tree: trees[i], view: members[i].View, look: d.Look(trees[i]), device: i + 1, own: strings.NewReplacer()}
 		if len(members[i].Name) >= minName {
 			g.own = strings.NewReplacer(members[i].Name, ownName)
+		}
+		if len(members) == 1 {
+			g.one = members[0].Subject
+		}
+		if len(only) > 0 {
+			if g.kept = chosen(trees[i], only); len(g.kept) == 0 {
+				return nil, fmt.Errorf("%w: %s has nothing that those patterns find", ErrDerive, members[i].Name)
+			}
 		}
 		g.gather(root, trees[i].Children)
 	}
@@ -193,6 +221,41 @@ type gatherer struct {
 	view   dialect.View
 	look   func(*config.Node) (int, config.Span)
 	device int
+	one    audit.Subject           // the only device; nil where there are several
+	kept   map[*config.Node]choice // nil: all
+}
+
+// choice is why a line is in a draft of chosen sections.
+type choice int
+
+const (
+	whole choice = iota + 1 // it was chosen, or what it stands in
+	leads                   // it only leads to one that was
+)
+
+// chosen is the lines that patterns find, with what is in them and what leads there.
+func chosen(t *config.Tree, only []*pattern.Pattern) map[*config.Node]choice {
+	found := map[*config.Node]bool{}
+	pattern.NewSet(only...).Find(t, func(_ int, m pattern.Match) { found[m.Node] = true })
+	kept := map[*config.Node]choice{}
+	var walk func(nodes []*config.Node, within bool) bool
+	walk = func(nodes []*config.Node, within bool) (any bool) {
+		for _, n := range nodes {
+			is := within || found[n]
+			switch below := walk(n.Children, is); {
+			case is:
+				kept[n] = whole
+			case below:
+				kept[n] = leads
+			default:
+				continue
+			}
+			any = true
+		}
+		return any
+	}
+	walk(t.Children, false)
+	return kept
 }
 
 // gather counts the lines of one device.
@@ -209,7 +272,7 @@ func (g *gatherer) gather(into *place, nodes []*config.Node) {
 	}
 	times := map[string]int{}
 	for _, n := range nodes {
-		if n.Kind == config.Blank || n.Kind == config.Comment || g.view.Forms[int(n.Line)].Volatile {
+		if n.Kind == config.Blank || n.Kind == config.Comment || g.view.Forms[int(n.Line)].Volatile || g.kept != nil && g.kept[n] == 0 {
 			continue
 		}
 		p := place{text: n.Text, group: n.Kind == config.Group, verbatim: n.Kind == config.Verbatim}
@@ -239,6 +302,12 @@ func (g *gatherer) gather(into *place, nodes []*config.Node) {
 			p.identity = "l " + n.Text
 		default:
 			p.identity = "l " + n.Text
+			if g.one == nil || leaves || p.group || len(n.Children) > 0 {
+				break
+			}
+			if from, to := ownPart(g.one, n.Text); from > 0 {
+				p.before, p.after, p.valued, value = n.Text[:from], n.Text[to:], true, n.Text[from:to]
+			}
 		}
 		if n := times[p.identity]; n > 0 && !p.group { // the same line again
 			times[p.identity]++
@@ -256,6 +325,7 @@ func (g *gatherer) gather(into *place, nodes []*config.Node) {
 		if known.last != g.device {
 			known.last = g.device
 			known.devices++
+			known.mixed = known.mixed || g.kept[n] == leads
 			if p.valued {
 				known.values[value]++
 			}
@@ -296,6 +366,10 @@ func (w *writer) decide(p *place) {
 				top = max(top, n)
 			}
 			switch {
+			case len(w.members) == 1:
+				if !c.verbatim && isOwn(w.members[0].Subject, c.usual()) {
+					c.slot = w.slotFor(c)
+				}
 			case top >= w.least:
 			case c.verbatim: // a block that differs everywhere says nothing of the class
 				c.devices = 0
@@ -307,6 +381,41 @@ func (w *writer) decide(p *place) {
 		}
 		w.decide(c)
 	}
+}
+
+// isOwn reports whether a value of the one device is its own and no other's.
+func isOwn(of audit.Subject, value string) bool {
+	mine := func(a netip.Addr) bool { return slices.Contains(of.Field("address"), a.String()) }
+	value = strings.Trim(value, `"`)
+	if p, err := netip.ParsePrefix(value); err == nil {
+		// Both addresses of a link of two are hosts: RFC 3021, RFC 6164.
+		return p.Addr() != p.Masked().Addr() || p.Bits() == p.Addr().BitLen()-1 || mine(p.Addr())
+	}
+	if a, err := netip.ParseAddr(value); err == nil {
+		return mine(a)
+	}
+	site := of.Field("site")
+	return len(site) > 0 && site[0] != "" && site[0] == value
+}
+
+// ownPart is where in a line that holds no value for its dialect something stands at the
+// end that is the device's own; without quotes.
+func ownPart(of audit.Subject, line string) (from, to int) {
+	for from := strings.IndexByte(line, ' ') + 1; from > 0; {
+		rest := line[from:]
+		if quoted := len(rest) > 2 && rest[0] == '"' && rest[len(rest)-1] == '"'; quoted && isOwn(of, rest) {
+			return from + 1, len(line) - 1
+		}
+		if isOwn(of, rest) {
+			return from, len(line)
+		}
+		next := strings.IndexByte(rest, ' ')
+		if next < 0 {
+			break
+		}
+		from += next + 1
+	}
+	return 0, 0
 }
 
 // usual is the value that most devices have; of several, the first in order.

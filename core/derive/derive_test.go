@@ -11,6 +11,7 @@ import (
 
 	"vergekeep/core/audit"
 	"vergekeep/core/dialect"
+	"vergekeep/core/pattern"
 	"vergekeep/core/standard"
 	"vergekeep/standin/scenario"
 )
@@ -93,4 +94,83 @@ func TestADraftAcceptsWhereItCameFrom(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestOneGoodDevice holds for every device of Skerry Line: it has what is drafted from
+// it, and for another the slots say what is its own.
+func TestOneGoodDevice(t *testing.T) {
+	set, err := dialect.Load()
+	require.NoError(t, err)
+	for _, c := range []struct{ platform, role, part string }{
+		{"sounder", "office", ""}, {"tidegate", "access", ""}, {"tidegate", "edge", ""}, {"capstan", "core", ""}, {"coaming", "firewall", "main"},
+	} {
+		d := set[c.platform]
+		for _, m := range class(t, d, c.role, c.part) {
+			draft, err := One(m, d, nil, Options{})
+			require.NoError(t, err, m.Name)
+			s, err := standard.Parse("x.yaml", draft.Text, set)
+			require.NoError(t, err, draft.Text)
+			for _, sec := range s.Compare(standard.Input{Subject: m.Subject, View: m.View}).Sections {
+				assert.Equal(t, audit.Pass, sec.Outcome, "%s %s: %s\n%s", m.Name, sec.Section.ID, sec.Why, draft.Text)
+			}
+			assert.Empty(t, draft.Odd)
+		}
+	}
+}
+
+func TestChosenSections(t *testing.T) {
+	set, err := dialect.Load()
+	require.NoError(t, err)
+	d := set["tidegate"]
+	m := Member{"np-acc-2", audit.File{Name: "np-acc-2", Platform: "tidegate", Fields: map[string][]string{"site": {"Ness Point"}, "address": {"192.0.2.7:22", "192.0.2.7"}}},
+		d.View("name np-acc-2\nlocation \"Ness Point\"\ntime\n  server 192.0.2.30\n  from 192.0.2.7\ninterface lan1\n  description np-acc-2 to all\n  address 192.0.2.7/24\n  peer 203.0.113.4/31\n  route 198.51.100.0/24\n  mtu 1500\ninterface lan2\n  mtu 9000\n")}
+	only := func(sources ...string) (list []*pattern.Pattern) {
+		for _, x := range sources {
+			p, err := pattern.Compile(x)
+			require.NoError(t, err)
+			list = append(list, p)
+		}
+		return list
+	}
+	draft, err := One(m, d, only("time", "interface lan1", "interface lan2 > mtu *", "location **"), Options{ID: "np", Applies: "role=access"})
+	require.NoError(t, err)
+	assert.Equal(t, `language: 1
+standard: np
+title: "As np-acc-2 has it"
+applies: "role=access"
+platform: tidegate
+slots:
+  own-name: {field: name}
+  lan1-address: {type: prefix}
+  lan1-peer: {type: prefix}
+  location: {field: site}
+  time-from: {type: address}
+sections:
+  - id: lines
+    is: at-least
+    text: |
+      location "${location}"
+  - id: time
+    is: exactly
+    text: |
+      time
+        server 192.0.2.30
+        from ${time-from}
+  - id: interface-lan1
+    is: exactly
+    text: |
+      interface lan1
+        description ${own-name} to all
+        address ${lan1-address}
+        peer ${lan1-peer}
+        route 198.51.100.0/24
+        mtu 1500
+  - id: interface-lan2
+    is: at-least
+    text: |
+      interface lan2
+        mtu 9000
+`, draft.Text)
+	_, err = One(m, d, only("nothing *"), Options{})
+	require.ErrorIs(t, err, ErrDerive)
 }

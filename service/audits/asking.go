@@ -13,9 +13,12 @@ import (
 	"vergekeep/core/audit"
 	"vergekeep/core/derive"
 	"vergekeep/core/dialect"
+	"vergekeep/core/pattern"
+	"vergekeep/core/ref"
 	"vergekeep/core/selector"
 	"vergekeep/core/standard"
 	"vergekeep/service/fleet"
+	"vergekeep/service/texts"
 	"vergekeep/store"
 )
 
@@ -583,6 +586,33 @@ func (s *Service) Derive(ctx context.Context, expression string, o derive.Option
 		o.Applies = expression
 	}
 	return derive.From(members, dl, o)
+}
+
+// From drafts a standard from sections of one good configuration; of all where no
+// patterns are given.
+func (s *Service) From(ctx context.Context, source string, only []string, o derive.Options, who texts.Caller) (*derive.Draft, error) {
+	c, err := s.Texts().Get(ctx, source, who)
+	if err != nil {
+		return nil, err
+	}
+	if c.Ref.Point.Kind == ref.Standard {
+		return nil, fmt.Errorf("%w: %s is what a standard says already; name a revision", derive.ErrDerive, source)
+	}
+	d := s.dialectFor(&c.Device, &c.Revision)
+	if d == nil {
+		return nil, fmt.Errorf("%w: the dialect of %s is not loaded", derive.ErrDerive, c.Device.Name)
+	}
+	text, err := s.Archive.Text(ctx, c.Revision)
+	if err != nil {
+		return nil, err
+	}
+	patterns := make([]*pattern.Pattern, len(only))
+	for i, x := range only {
+		if patterns[i], err = pattern.Compile(x); err != nil {
+			return nil, err
+		}
+	}
+	return derive.One(derive.Member{Name: c.Device.Name, Subject: &c.Device, View: d.View(text)}, d, patterns, o)
 }
 
 // Compared is a device held against a standard, with what it should have.

@@ -228,7 +228,7 @@ func TestWaiversRunOut(t *testing.T) {
 	granted, err := h.Waivers(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "p/defined on a", granted[0].What())
-	h.At = h.At.Add(25 * time.Hour)
+	h.Forward(25 * time.Hour)
 	assert.Len(t, h.found("open"), 1)
 	assert.Empty(t, h.found("waived"))
 	w, err := h.Grant(t.Context(), Waiver{Document: "policy:p", Item: "defined", Selector: "name=a", Reason: "again", Approved: "lead", Until: h.Now().Add(24 * time.Hour), Account: "noc"})

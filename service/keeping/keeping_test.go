@@ -24,7 +24,7 @@ func TestWhatIsHeldStays(t *testing.T) {
 			s.Put(t, name, "tidegate", fmt.Sprintf("configuration of %s, changed by noc\nname %s\nlan %d\nend of configuration\n", name, name, i))
 		}
 	}
-	s.At = s.At.AddDate(0, 0, 40)
+	s.Forward(40 * 24 * time.Hour)
 	policy := archive.Policy{All: 30 * 24 * time.Hour}
 	try, err := k.Surplus(t.Context(), &policy)
 	require.NoError(t, err)

@@ -123,7 +123,7 @@ func TestSearchIsNoOracle(t *testing.T) {
 		s := shelf.New(t)
 		services = append(services, search.New(s.Archive, s.Fleet, s.Set, s.Now))
 		s.Put(t, "ng-acc-1", "tidegate", text("ng-acc-1", secret, "192.0.2.1"))
-		at = s.At
+		at = s.Now()
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		guess := rapid.SampledFrom([]string{"s3cr3t", "s3", "one", "an0ther", "raise secret s", "raise secret ", "r4ise", "tw0"}).Draw(rt, "guess")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -23,7 +24,7 @@ import (
 )
 
 // Shelf is an archive with everything around it. Its clock stands still unless
-// Put moves it.
+// Put or Forward moves it.
 type Shelf struct {
 	DB      *store.DB
 	Archive *archive.Archive
@@ -31,7 +32,9 @@ type Shelf struct {
 	Rounds  *rounds.Service
 	Vault   *vault.Vault
 	Set     dialect.Set
-	At      time.Time
+
+	clock sync.Mutex // what a test puts, services read beside it
+	at    time.Time
 }
 
 // Monday is when a new shelf's clock stands.
@@ -43,7 +46,7 @@ func New(t testing.TB) *Shelf {
 	dir := t.TempDir()
 	db, err := store.Open(context.Background(), filepath.Join(dir, "keep.db"))
 	require.NoError(t, err)
-	s := &Shelf{DB: db, At: Monday}
+	s := &Shelf{DB: db, at: Monday}
 	s.Set, err = dialect.Load()
 	require.NoError(t, err)
 	s.Archive, err = archive.New(db)
@@ -61,7 +64,19 @@ func New(t testing.TB) *Shelf {
 }
 
 // Now is what the clock says.
-func (s *Shelf) Now() time.Time { return s.At }
+func (s *Shelf) Now() time.Time {
+	s.clock.Lock()
+	defer s.clock.Unlock()
+	return s.at
+}
+
+// Forward moves the clock, and says what it says then.
+func (s *Shelf) Forward(by time.Duration) time.Time {
+	s.clock.Lock()
+	defer s.clock.Unlock()
+	s.at = s.at.Add(by)
+	return s.at
+}
 
 // Put archives a text of a device as its newest revision, an hour after the one
 // that was put before.
@@ -73,7 +88,7 @@ func (s *Shelf) Put(t testing.TB, name, platform, text string) archive.Revision 
 		d, err = s.Fleet.Add(ctx, fleet.Device{Name: name, Platform: platform, Addresses: []string{"192.0.2.1"}}, "test")
 		require.NoError(t, err)
 	}
-	s.At = s.At.Add(time.Hour)
+	now := s.Forward(time.Hour)
 	dl := s.Set[platform]
 	view := dl.View(text)
 	key := archive.Key{Device: d.ID, Datastore: "running"}
@@ -85,7 +100,7 @@ func (s *Shelf) Put(t testing.TB, name, platform, text string) archive.Revision 
 	case !errors.Is(err, archive.ErrNone):
 		require.NoError(t, err)
 	}
-	p, err := s.Archive.Prepare(ctx, archive.Capture{Key: key, Before: before, Text: text, Form: view.ComparisonForm(), Dialect: platform + " " + dl.Version, Origin: archive.Captured, At: s.At, Arrived: s.At,
+	p, err := s.Archive.Prepare(ctx, archive.Capture{Key: key, Before: before, Text: text, Form: view.ComparisonForm(), Dialect: platform + " " + dl.Version, Origin: archive.Captured, At: now, Arrived: now,
 		Compare: func(before string) (diff.Stats, bool) { return view.Compare(dl.View(before)) }})
 	require.NoError(t, err)
 	var r archive.Revision

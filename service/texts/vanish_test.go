@@ -51,7 +51,7 @@ func TestWhatIsSetAsideIsNoChange(t *testing.T) {
 	assert.Equal(t, []string{"6", "hh-core-1@2", "ng-acc-1@5", "ng-acc-1@4", "ng-acc-1@3", "ng-acc-1@2"}, try(fleet.Volatile{Pattern: "... > **"}, ever), "everything but the secret")
 	_, _, err := tx.Vanish(t.Context(), fleet.Volatile{Pattern: "time > "}, ever)
 	require.Error(t, err)
-	_, _, err = tx.Vanish(t.Context(), fleet.Volatile{Pattern: "x"}, s.At.Add(time.Hour))
+	_, _, err = tx.Vanish(t.Context(), fleet.Volatile{Pattern: "x"}, s.Now().Add(time.Hour))
 	require.ErrorIs(t, err, texts.ErrTime)
 
 	// Set, it is no change any more; what was archived before with it does not count
@@ -59,8 +59,8 @@ func TestWhatIsSetAsideIsNoChange(t *testing.T) {
 	k := keeping.New(s.DB, s.Archive, s.Fleet, slog.New(slog.DiscardHandler), s.Now)
 	take := func(drift int) (keeping.Fate, archive.Revision) {
 		t.Helper()
-		s.At = s.At.Add(time.Hour)
-		fate, r, err := k.Take(t.Context(), keeping.Old{Device: "ng-acc-1", At: s.At, Text: ticking(drift, 3, "b")}, "lead")
+		now := s.Forward(time.Hour)
+		fate, r, err := k.Take(t.Context(), keeping.Old{Device: "ng-acc-1", At: now, Text: ticking(drift, 3, "b")}, "lead")
 		require.NoError(t, err)
 		return fate, r
 	}

@@ -1579,6 +1579,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/standards/from": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["draftStandard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/standards/compare": {
         parameters: {
             query?: never;
@@ -2949,6 +2965,14 @@ export interface components {
         DeriveRequest: {
             selector: string;
             share?: number;
+            id?: string;
+            title?: string;
+        };
+        DraftRequest: {
+            ref: string;
+            /** @description Patterns of the sections; all without. */
+            only?: string[];
+            applies?: string;
             id?: string;
             title?: string;
         };
@@ -7208,6 +7232,34 @@ export interface operations {
         };
         responses: {
             /** @description What the devices have in common, and the odd ones out. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftStandard: {
+        parameters: {
+            query?: {
+                /** @description Time zone of times without one in a ref; UTC if left out. */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            /** @description A standard of chosen sections of one good configuration. */
             200: {
                 headers: {
                     [name: string]: unknown;

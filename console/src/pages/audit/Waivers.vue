@@ -52,7 +52,9 @@ const what = (w: Waiver) => `${w.document.split(':')[1]}${w.item ? `/${w.item}` 
       <tbody>
         <tr v-for="w in list" :key="w.id" class="border-b border-line last:border-0 h-[40px] align-top">
           <td class="py-2 pr-3 font-semibold">{{ what(w) }}</td>
-          <td class="py-2 pr-3 mono">{{ w.device || w.selector || 'all devices' }}</td>
+          <td class="py-2 pr-3 mono" :class="w.device && 'whitespace-nowrap'">
+            {{ w.device || w.selector || 'all devices' }}
+          </td>
           <td class="py-2 pr-3">{{ w.reason }}</td>
           <td class="py-2 pr-3">{{ w.approved }}</td>
           <td class="py-2 pr-3">
