@@ -114,8 +114,7 @@ table.facts{font:13.5px/1.5 Inter,system-ui,sans-serif;width:auto;padding:0}tabl
 {{range .About}}<p class="second">{{.}}</p>{{end}}
 {{range .Said}}<p>{{.When}} {{.Text}}{{if .Detail}}<br><span class="second">{{.Detail}}</span>{{end}}</p>
 {{end}}{{range .Items}}<div class="item"><h2>{{if .Link}}<a href="{{.Link}}">{{.Heading}}</a>{{else}}{{.Heading}}{{end}}</h2>
-<table class="facts">{{range .Facts}}<tr><td>{{index . 0}}</td><td>{{index . 1}}</td></tr>{{end}}</table>
-{{if .Alarm}}<p class="alarm">▲ {{.Hours}}</p>{{end}}
+<table class="facts">{{$alarm := .Alarm}}{{range .Facts}}<tr><td>{{index . 0}}</td>{{if and $alarm (eq (index . 0) "agreed hours")}}<td class="alarm">▲ {{index . 1}}</td>{{else}}<td>{{index . 1}}</td>{{end}}</tr>{{end}}</table>
 {{range .Texts}}<p class="second">{{.Name}}</p>{{template "rows" .Rows}}{{if .More}}<p class="second">… {{.More}} more lines; the console shows them all.</p>{{end}}{{end}}
 </div>
 {{end}}<p class="second">{{.Footer}}</p>

@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { zone, type NewSchedule, type Schedule } from '../../api/call'
 import Choice from '../../parts/Choice.vue'
 import Field from '../../parts/Field.vue'
-import { cronOf, presetOf } from './cron'
+import { cronOf, presetOf } from '../../parts/cron'
 
 const props = defineProps<{ from?: Schedule | undefined; verb: string }>()
 const emit = defineEmits<{ done: [NewSchedule] }>()

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { zone, type SubscriptionEdit } from '../../api/call'
 import Choice from '../../parts/Choice.vue'
 import Field from '../../parts/Field.vue'
+import { cronOf } from '../../parts/cron'
 import { happenings, type Happening } from './events'
 
 defineProps<{ channels: Record<string, string> }>()
@@ -21,7 +22,6 @@ const form = ref({
 })
 const edit = computed<SubscriptionEdit>(() => {
   const f = form.value
-  const [h, m] = f.time.split(':')
   return {
     events: f.events,
     selector: f.selector,
@@ -29,7 +29,7 @@ const edit = computed<SubscriptionEdit>(() => {
     channel: f.channel,
     zone,
     quiet: f.quiet,
-    ...(f.when === 'digest' ? { digest: `${Number(m)} ${Number(h)} * * *`, idle: f.idle } : {}),
+    ...(f.when === 'digest' ? { digest: cronOf('night', f.time, '', ''), idle: f.idle } : {}),
   }
 })
 </script>

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { api, ask, type Letter, type Session, type Subscription, type SubscriptionEdit } from '../../api/call'
 import { useChannels, useDeliveries, useSubscriptions } from '../../api/happenings'
 import { useAct } from '../../parts/act'
+import { inWords } from '../../parts/cron'
 import { plural } from '../../parts/say'
 import HeadRow from '../../parts/HeadRow.vue'
 import Sure from '../../parts/Sure.vue'
@@ -116,7 +117,7 @@ function said(s: Subscription) {
           <td class="mono">{{ s.selector || 'all devices' }}</td>
           <td>{{ s.channel }}</td>
           <td>
-            {{ s.paused ? 'paused' : s.digest ? `together, ${s.digest}` : 'at once'
+            {{ s.paused ? 'paused' : s.digest ? inWords(s.digest) : 'at once'
             }}<span v-if="s.quiet" class="block text-[11.5px] text-second">quiet {{ s.quiet }}</span>
           </td>
           <td class="text-right">

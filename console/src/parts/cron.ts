@@ -23,3 +23,14 @@ export function presetOf(cron: string): { preset: Preset; time: string; day: str
   if (monthday !== '*') return { preset: 'month', time, day: monthday }
   return { preset: 'night', time, day: '1' }
 }
+
+const weekdays = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday']
+
+/** An expression in words, where it is one that a form can show; as it is otherwise. */
+export function inWords(cron: string): string {
+  const { preset, time, day } = presetOf(cron)
+  if (preset === 'night') return `every day at ${time}`
+  if (preset === 'week') return `every ${weekdays[Number(day)]} at ${time}`
+  if (preset === 'month') return `on day ${day} of each month at ${time}`
+  return cron
+}
