@@ -373,11 +373,13 @@ func TestPagesMeetTheirBudgets(t *testing.T) {
 		for _, path := range paths {
 			args = append(args, d.Daemon.URL+path)
 		}
-		limited, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
+		// A page takes some fifteen seconds, and more on a busy machine.
+		limited, cancel := context.WithTimeout(t.Context(), time.Minute+time.Duration(len(paths))*30*time.Second)
 		defer cancel()
 		cmd := exec.CommandContext(limited, "node", args...)
 		cmd.Dir = "budgets"
-		cmd.WaitDelay = time.Second
+		cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) } // it ends its browser too
+		cmd.WaitDelay = 10 * time.Second
 		var complaints bytes.Buffer
 		cmd.Stderr = &complaints
 		out, err := cmd.Output()
