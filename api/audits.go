@@ -179,11 +179,7 @@ func (s *server) ListFindings(c *gin.Context, p gen.ListFindingsParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) == f.Limit {
-		list = list[:f.Limit-1]
-		next = cursor(strconv.FormatInt(list[len(list)-1].ID, 10))
-	}
+	list, next := upTo(list, f.Limit-1, func(x *audits.Finding) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.FindingPage{Items: each(list, apiFinding), Total: total, Next: link(c, next)})
 }
 

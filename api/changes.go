@@ -93,11 +93,7 @@ func (s *server) ListChanges(c *gin.Context, params gen.ListChangesParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) == f.Limit {
-		list = list[:f.Limit-1]
-		next = cursor(strconv.FormatInt(list[len(list)-1].ID, 10))
-	}
+	list, next := upTo(list, f.Limit-1, func(x *changes.Change) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.ChangePage{Items: each(list, apiChange), Total: total, Next: link(c, next)})
 }
 

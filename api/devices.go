@@ -58,11 +58,7 @@ func (s *server) ListDevices(c *gin.Context, params gen.ListDevicesParams) {
 		at := sort.Search(len(list), func(i int) bool { return strings.ToLower(list[i].Name) > key })
 		list = list[at:]
 	}
-	next := ""
-	if n := limit(params.Limit); len(list) > n {
-		list = list[:n]
-		next = cursor(list[n-1].Name)
-	}
+	list, next := upTo(list, limit(params.Limit), func(d *fleet.Device) string { return d.Name })
 	c.JSON(http.StatusOK, gen.DevicePage{Items: each(list, apiDevice), Total: total, Next: link(c, next)})
 }
 

@@ -21,6 +21,7 @@ import (
 	"vergekeep/service/accounts"
 	"vergekeep/service/fleet"
 	"vergekeep/service/journal"
+	"vergekeep/service/rounds"
 	"vergekeep/service/texts"
 )
 
@@ -260,12 +261,17 @@ func (s *server) ListRounds(c *gin.Context, params gen.ListRoundsParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) > n {
-		list = list[:n]
-		next = cursor(strconv.FormatInt(list[n-1].ID, 10))
-	}
+	list, next := upTo(list, n, func(x *rounds.Round) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.RoundPage{Items: each(list, apiRound), Next: link(c, next)})
+}
+
+// upTo is the first n of a list that was read with one more, and the cursor that goes on
+// behind them; "" where there is no more.
+func upTo[T any](list []T, n int, name func(*T) string) ([]T, string) {
+	if len(list) <= n {
+		return list, ""
+	}
+	return list[:n], cursor(name(&list[n-1]))
 }
 
 // numbered reads cursor and limit of a list that sorts by a falling number.
@@ -327,11 +333,7 @@ func (s *server) ListJournal(c *gin.Context, params gen.ListJournalParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) > n {
-		list = list[:n]
-		next = cursor(strconv.FormatInt(list[n-1].ID, 10))
-	}
+	list, next := upTo(list, n, func(x *journal.Entry) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.JournalPage{Items: each(list, func(e journal.Entry) gen.JournalEntry {
 		return gen.JournalEntry{Id: e.ID, At: e.At, Account: e.Account, Action: e.Action, Object: e.Object, Detail: e.Detail}
 	}), Next: link(c, next)})

@@ -143,11 +143,7 @@ func (s *server) ListNotices(c *gin.Context, params gen.ListNoticesParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) > n {
-		list = list[:n]
-		next = cursor(strconv.FormatInt(list[n-1].ID, 10))
-	}
+	list, next := upTo(list, n, func(x *notify.Notice) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.NoticePage{Items: each(list, func(x notify.Notice) gen.Notice { return apiNotice(x, names[x.DeviceID]) }), Next: link(c, next)})
 }
 
@@ -162,11 +158,7 @@ func (s *server) ListDeliveries(c *gin.Context, params gen.ListDeliveriesParams)
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) > n {
-		list = list[:n]
-		next = cursor(strconv.FormatInt(list[n-1].ID, 10))
-	}
+	list, next := upTo(list, n, func(x *notify.Delivery) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.DeliveryPage{Items: each(list, func(d notify.Delivery) gen.Delivery {
 		return gen.Delivery{Id: d.ID, Subscription: d.Subscription, Channel: d.Channel, Notices: len(d.Notices), Digest: d.Digest, Made: d.Made, Due: d.Due, Tries: d.Tries, State: gen.DeliveryState(d.State), Trouble: some(d.Trouble), Done: moment(d.Done)}
 	}), Next: link(c, next)})

@@ -30,11 +30,7 @@ func (s *server) ListSignals(c *gin.Context, params gen.ListSignalsParams) {
 		s.fail(c, err)
 		return
 	}
-	next := ""
-	if len(list) > n {
-		list = list[:n]
-		next = cursor(strconv.FormatInt(list[n-1].ID, 10))
-	}
+	list, next := upTo(list, n, func(x *signals.Signal) string { return strconv.FormatInt(x.ID, 10) })
 	c.JSON(http.StatusOK, gen.SignalPage{Items: each(list, apiSignal), Next: link(c, next)})
 }
 

@@ -203,24 +203,24 @@ func (a *app) changeList(ctx context.Context, cmd *cli.Command, c *client.Client
 	return nil
 }
 
-// changeIDs reads the numbers of changes, with or without a #.
-func changeIDs(cmd *cli.Command) ([]int64, error) {
+// numbers reads arguments that are numbers of things, with or without a #.
+func numbers(cmd *cli.Command, thing string) ([]int64, error) {
 	var ids []int64
 	for _, arg := range cmd.Args().Slice() {
 		id, err := strconv.ParseInt(strings.TrimPrefix(arg, "#"), 10, 64)
 		if err != nil || id < 1 {
-			return nil, fmt.Errorf("%q is no number of a change; 'vergekeep change list' shows them", arg)
+			return nil, fmt.Errorf("%q is no number of a %s; 'vergekeep %s list' shows them", arg, thing, thing)
 		}
 		ids = append(ids, id)
 	}
 	if len(ids) == 0 {
-		return nil, fmt.Errorf("the number of a change is missing\nSee '%s --help'", cmd.FullName())
+		return nil, fmt.Errorf("the number of a %s is missing\nSee '%s --help'", thing, cmd.FullName())
 	}
 	return ids, nil
 }
 
 func (a *app) changeShow(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-	ids, err := changeIDs(cmd)
+	ids, err := numbers(cmd, "change")
 	if err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func (a *app) changeJudge(name, usage string, v gen.Verdict, sample string) *cli
 	return &cli.Command{
 		Name: name, Usage: usage, ArgsUsage: "ID...", Description: example(sample), Flags: flags,
 		Action: a.with(-1, "the number of a change", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			ids, err := changeIDs(cmd)
+			ids, err := numbers(cmd, "change")
 			if err != nil {
 				return err
 			}
@@ -363,7 +363,7 @@ func (a *app) changeTake(name, usage string, on bool) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: usage, ArgsUsage: "ID...", Description: example("vergekeep change " + name + " 412 413"),
 		Action: a.with(-1, "the number of a change", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			ids, err := changeIDs(cmd)
+			ids, err := numbers(cmd, "change")
 			if err != nil {
 				return err
 			}

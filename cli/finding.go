@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -54,7 +53,7 @@ func (a *app) findingCommand() *cli.Command {
 				Name: "note", Usage: "say whose findings are, and what is known of them", ArgsUsage: "ID...", Description: example("vergekeep finding note 12 13 --owner neteng --reference 'ticket 2090'"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "owner"}, &cli.StringFlag{Name: "reference"}, &cli.StringFlag{Name: "remark"}},
 				Action: a.with(-1, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-					ids, err := numbers(cmd)
+					ids, err := numbers(cmd, "finding")
 					if err != nil {
 						return err
 					}
@@ -68,22 +67,6 @@ func (a *app) findingCommand() *cli.Command {
 			},
 		},
 	}
-}
-
-// numbers reads arguments that are numbers, with or without a #.
-func numbers(cmd *cli.Command) ([]int64, error) {
-	var ids []int64
-	for _, s := range cmd.Args().Slice() {
-		id, err := strconv.ParseInt(strings.TrimPrefix(s, "#"), 10, 64)
-		if err != nil || id < 1 {
-			return nil, fmt.Errorf("%q is no number\nSee '%s --help'", s, cmd.FullName())
-		}
-		ids = append(ids, id)
-	}
-	if len(ids) == 0 {
-		return nil, fmt.Errorf("a number is missing\nSee '%s --help'", cmd.FullName())
-	}
-	return ids, nil
 }
 
 func (a *app) listFindings(ctx context.Context, cmd *cli.Command, c *client.Client, p *gen.ListFindingsParams) error {
@@ -131,7 +114,7 @@ func (a *app) listFindings(ctx context.Context, cmd *cli.Command, c *client.Clie
 }
 
 func (a *app) showFinding(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-	ids, err := numbers(cmd)
+	ids, err := numbers(cmd, "finding")
 	if err != nil {
 		return err
 	}
@@ -245,7 +228,7 @@ func (a *app) waiverCommand() *cli.Command {
 			{
 				Name: "revoke", Usage: "take a waiver back", ArgsUsage: "ID", Description: example("vergekeep waiver revoke 3"),
 				Action: a.with(1, "the number of a waiver", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-					ids, err := numbers(cmd)
+					ids, err := numbers(cmd, "waiver")
 					if err != nil {
 						return err
 					}
@@ -271,7 +254,7 @@ func (a *app) grantWaiver(ctx context.Context, cmd *cli.Command, c *client.Clien
 	in := gen.WaiverEdit{Until: until, Reason: cmd.String("reason"), Approved: cmd.String("approved")}
 	switch {
 	case cmd.Args().Len() == 1 && !cmd.IsSet("rule"):
-		ids, err := numbers(cmd)
+		ids, err := numbers(cmd, "finding")
 		if err != nil {
 			return err
 		}

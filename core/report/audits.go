@@ -59,17 +59,10 @@ type AuditPlace struct {
 }
 
 func (a *Audit) footer() string {
-	x := Comparison{Made: a.Made, By: a.By, Masked: true, Zone: a.Zone}
-	return x.footer()
+	return (&Comparison{Made: a.Made, By: a.By, Masked: true, Zone: a.Zone}).footer()
 }
 
-func (a *Audit) day(t time.Time) string {
-	zone := a.Zone
-	if zone == nil {
-		zone = time.UTC
-	}
-	return t.In(zone).Format("2006-01-02 15:04")
-}
+func (a *Audit) day(t time.Time) string { return moment(t, a.Zone, minute) }
 
 // about is the lines about a place.
 func (a *Audit) about(p *AuditPlace) string {

@@ -53,17 +53,10 @@ type Changes struct {
 }
 
 func (c *Changes) footer() string {
-	x := Comparison{Made: c.Made, By: c.By, Masked: true, Zone: c.Zone}
-	return x.footer()
+	return (&Comparison{Made: c.Made, By: c.By, Masked: true, Zone: c.Zone}).footer()
 }
 
-func (c *Changes) at(t time.Time) string {
-	zone := c.Zone
-	if zone == nil {
-		zone = time.UTC
-	}
-	return t.In(zone).Format("2006-01-02 15:04")
-}
+func (c *Changes) at(t time.Time) string { return moment(t, c.Zone, minute) }
 
 // facts are the lines about a change.
 func (x *Change) facts() [][2]string {

@@ -161,12 +161,19 @@ func (c *Comparison) when(t time.Time) string {
 	if t.IsZero() {
 		return ""
 	}
-	zone := c.Zone
+	return moment(t, c.Zone, "2006-01-02 15:04:05 MST")
+}
+
+// moment writes a time in a zone; in UTC where none is wanted.
+func moment(t time.Time, zone *time.Location, layout string) string {
 	if zone == nil {
 		zone = time.UTC
 	}
-	return t.In(zone).Format("2006-01-02 15:04:05 MST")
+	return t.In(zone).Format(layout)
 }
+
+// minute is a time as it stands in a report about many.
+const minute = "2006-01-02 15:04"
 
 // about is the lines under a side's name.
 func (c *Comparison) about(s Side) []string {
@@ -180,6 +187,7 @@ func (c *Comparison) about(s Side) []string {
 	return append(lines, plural(s.Lines, "line", "lines"))
 }
 
+// footer says when a document was made and for whom.
 func (c *Comparison) footer() string {
 	said := "Made " + c.when(c.Made)
 	if c.By != "" {
