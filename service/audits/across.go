@@ -2,13 +2,14 @@ package audits
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
 
 	"vergekeep/core/audit"
 	"vergekeep/core/selector"
-	"vergekeep/service/fleet"
 	"vergekeep/store"
 )
 
@@ -165,19 +166,19 @@ func (s *Service) settleAcross(ctx context.Context) error {
 	if len(s.across.dirty) == 0 {
 		return nil
 	}
-	dirty := s.across.dirty
-	s.across.dirty = map[whose]bool{}
 	now := s.Now()
-	return s.DB.Write(ctx, func(tx *store.Tx) error {
-		for me := range dirty {
+	err := s.DB.Write(ctx, func(tx *store.Tx) error {
+		for me := range s.across.dirty {
 			for _, d := range s.library.list {
 				if !d.across {
 					continue
 				}
 				key := stateKey{me.device, me.part, d.key()}
 				had := &state{}
-				if err := tx.QueryRow(`SELECT id, hash, number, edition, outcomes, agreed, lines FROM audit_states WHERE device_id = ? AND part = ? AND document = ? AND until = 0`, me.device, me.part, key.document).Scan(&had.id, &had.hash, &had.number, &had.edition, &had.outcomes, &had.agreed, &had.lines); err != nil {
+				if err := tx.QueryRow(`SELECT id, hash, number, edition, outcomes, agreed, lines FROM audit_states WHERE device_id = ? AND part = ? AND document = ? AND until = 0`, me.device, me.part, key.document).Scan(&had.id, &had.hash, &had.number, &had.edition, &had.outcomes, &had.agreed, &had.lines); errors.Is(err, sql.ErrNoRows) {
 					continue // it is not audited by this one
+				} else if err != nil {
+					return err
 				}
 				v := verdict{document: d, hash: d.hash}
 				changed := false
@@ -215,6 +216,22 @@ func (s *Service) settleAcross(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err == nil {
+		clear(s.across.dirty)
+	}
+	return err
+}
+
+// forget takes away what a configuration offered to rules that are not asked of it any
+// more.
+func (s *Service) forget(of stateKey) {
+	for _, d := range s.library.list {
+		if d.across && d.key() == of.document {
+			me := whose{of.device, of.part}
+			s.across.put(d, me, "", nil)
+			delete(s.across.dirty, me)
+		}
+	}
 }
 
 // merged is what a state says with some items' outcomes in the place of the old ones.
@@ -267,9 +284,6 @@ func (s *Service) warmUp(ctx context.Context, jobs []job) error {
 		}
 	}
 	for i := range devices {
-		if devices[i].State == fleet.Retired {
-			continue
-		}
 		for _, rev := range newest[devices[i].ID] {
 			j := job{device: devices[i], part: rev.Part, revision: rev}
 			for _, d := range cold {

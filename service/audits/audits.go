@@ -161,7 +161,6 @@ func (s *Service) Work(ctx context.Context) error {
 	default:
 		return s.waivers(ctx, now)
 	}
-	devices = slices.DeleteFunc(devices, func(d fleet.Device) bool { return d.State == fleet.Retired })
 	if err := s.audit(ctx, devices, kept); err != nil {
 		return err
 	}
@@ -333,7 +332,7 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 				}
 			}
 			for _, b := range bases[d.ID] {
-				if b.part != j.part {
+				if b.part != j.part || d.State == fleet.Retired {
 					continue
 				}
 				key := stateKey{d.ID, j.part, b.key()}
@@ -353,10 +352,10 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 	if err := s.portions(ctx, jobs, facts, slots, held); err != nil {
 		return err
 	}
-	if err := s.settleAcross(ctx); err != nil {
+	if err := s.drop(ctx, gone); err != nil {
 		return err
 	}
-	return s.drop(ctx, gone)
+	return s.settleAcross(ctx)
 }
 
 // portions audits jobs: while some are written, the next ones are looked at.

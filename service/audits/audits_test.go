@@ -138,6 +138,43 @@ func TestWhatClashesIsFoundOnBothAndMendedOnBoth(t *testing.T) {
 	}
 }
 
+// What is retired is asked nothing, clashes with nobody, and counts in no score.
+func TestWhatIsRetiredIsAuditedNoMore(t *testing.T) {
+	for _, restart := range []bool{false, true} {
+		t.Run(fmt.Sprintf("restart %v", restart), func(t *testing.T) {
+			h := open(t)
+			h.set(Policy, rules)
+			h.put("a", fmt.Sprintf(text, "a", "MGMT", "192.0.2.1/24"))
+			h.put("b", fmt.Sprintf(text, "b", "MGTM", "192.0.2.2/24"))
+			assert.Len(t, h.found(""), 3)
+			if restart {
+				h.Service = New(h.Service.Config)
+			}
+			d, err := h.Fleet.Get(t.Context(), "b")
+			require.NoError(t, err)
+			retired := string(fleet.Retired)
+			_, err = h.Fleet.Edit(t.Context(), "b", d.Edition, fleet.Change{State: &retired}, "test")
+			require.NoError(t, err)
+			h.Recheck()
+			require.NoError(t, h.Work(t.Context()))
+			assert.Empty(t, h.found(""))
+			_, err = h.Audit(t.Context(), "")
+			require.NoError(t, err)
+			assert.Empty(t, h.found(""))
+			scores, _, err := h.Scores(t.Context(), "", ByDevice, time.Time{})
+			require.NoError(t, err)
+			require.Len(t, scores, 1)
+			assert.Equal(t, "a", scores[0].Name)
+			active := string(fleet.Active)
+			_, err = h.Fleet.Edit(t.Context(), "b", d.Edition+1, fleet.Change{State: &active}, "test")
+			require.NoError(t, err)
+			h.Recheck()
+			require.NoError(t, h.Work(t.Context()))
+			assert.Len(t, h.found(""), 3, "once it is back, all of it is")
+		})
+	}
+}
+
 func TestAllAtOnceAndOneByOneAreTheSame(t *testing.T) {
 	one, all := open(t), open(t)
 	one.set(Policy, rules)

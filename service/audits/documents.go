@@ -79,8 +79,11 @@ func (d *document) undecided(why string) []result {
 func (d *document) key() string { return string(d.kind) + ":" + d.name }
 
 // isFor reports whether a document is for a device, of which the revision is the
-// newest (nil: nothing was captured).
+// newest (nil: nothing was captured). Nothing is asked of a retired one.
 func (d *document) isFor(of *fleet.Device, r *archive.Revision) bool {
+	if of.State == fleet.Retired {
+		return false
+	}
 	if d.policy != nil {
 		return d.policy.Applies.Match(of) && (r != nil || d.keeping)
 	}

@@ -223,6 +223,9 @@ func (s *Service) drop(ctx context.Context, gone map[stateKey]*state) error {
 	if len(gone) == 0 {
 		return nil
 	}
+	for k := range gone {
+		s.forget(k)
+	}
 	return s.DB.Write(ctx, func(tx *store.Tx) error {
 		for k, x := range gone {
 			if _, err := tx.Exec(`UPDATE audit_states SET until = ? WHERE id = ?`, store.Stamp(s.Now()), x.id); err != nil {
