@@ -6,7 +6,6 @@ import (
 	"errors"
 	"maps"
 	"slices"
-	"strings"
 
 	"vergekeep/core/audit"
 	"vergekeep/core/selector"
@@ -240,19 +239,11 @@ func merged(outcomes string, partly []result) []result {
 	for _, r := range partly {
 		now[r.item] = r.outcome
 	}
-	var list []result
-	for line := range strings.Lines(outcomes) {
-		item, letter, _ := strings.Cut(strings.TrimSpace(line), " ")
-		r := result{item: item}
-		for o, l := range letters {
-			if l == letter {
-				r.outcome = o
-			}
+	list := parsed(outcomes)
+	for i := range list {
+		if o, ok := now[list[i].item]; ok {
+			list[i].outcome = o
 		}
-		if o, ok := now[item]; ok {
-			r.outcome = o
-		}
-		list = append(list, r)
 	}
 	return list
 }
@@ -331,10 +322,7 @@ func (s *Service) warmUp(ctx context.Context, jobs []job) error {
 
 // failsAcross reports whether a rule that looks across devices fails.
 func (d *document) failsAcross(outcomes string) bool {
-	for line := range strings.Lines(outcomes) {
-		if item, ok := strings.CutSuffix(strings.TrimSpace(line), " f"); ok && slices.ContainsFunc(d.policy.Rules, func(r *audit.Rule) bool { return r.ID == item && r.AcrossDevices() }) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(parsed(outcomes), func(x result) bool {
+		return x.outcome == audit.Fail && slices.ContainsFunc(d.policy.Rules, func(r *audit.Rule) bool { return r.ID == x.item && r.AcrossDevices() })
+	})
 }

@@ -123,7 +123,7 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 		}
 		before := map[string]audit.Outcome{}
 		if x := held[stateKey{j.device.ID, j.part, d.key()}]; x != nil {
-			for _, r := range merged(x.outcomes, nil) {
+			for _, r := range parsed(x.outcomes) {
 				before[r.item] = r.outcome
 			}
 		}
@@ -209,6 +209,11 @@ func (x *Score) Share() float64 {
 	return float64(x.Passed) / float64(all)
 }
 
+func (x *Score) add(y Score) {
+	x.Passed, x.Failed, x.Undecidable = x.Passed+y.Passed, x.Failed+y.Failed, x.Undecidable+y.Undecidable
+	x.Agreed, x.Lines = x.Agreed+y.Agreed, x.Lines+y.Lines
+}
+
 // Ways to sum up scores.
 const (
 	ByDevice   = "device"
@@ -271,8 +276,7 @@ func (s *Service) Scores(ctx context.Context, expression, by string, at time.Tim
 			sum = &Score{Name: name}
 			sums[name] = sum
 		}
-		sum.Passed, sum.Failed, sum.Undecidable = sum.Passed+x.Passed, sum.Failed+x.Failed, sum.Undecidable+x.Undecidable
-		sum.Agreed, sum.Lines = sum.Agreed+x.Agreed, sum.Lines+x.Lines
+		sum.add(x)
 	}
 	for rows.Next() {
 		var id int64
@@ -285,8 +289,7 @@ func (s *Service) Scores(ctx context.Context, expression, by string, at time.Tim
 		if d == nil {
 			continue
 		}
-		all.Passed, all.Failed, all.Undecidable = all.Passed+x.Passed, all.Failed+x.Failed, all.Undecidable+x.Undecidable
-		all.Agreed, all.Lines = all.Agreed+x.Agreed, all.Lines+x.Lines
+		all.add(x)
 		switch by {
 		case ByDevice:
 			add(d.Name, x)
@@ -299,7 +302,7 @@ func (s *Service) Scores(ctx context.Context, expression, by string, at time.Tim
 			add(document, x)
 		default:
 			_, name, _ := strings.Cut(document, ":")
-			for _, r := range merged(outcomes, nil) {
+			for _, r := range parsed(outcomes) {
 				one := Score{}
 				switch r.outcome {
 				case audit.Pass:
@@ -372,8 +375,7 @@ func (s *Service) Trend(ctx context.Context, expression string, days int) ([]Poi
 		for i := range points {
 			at := store.Stamp(points[i].At)
 			if since <= at && (until == 0 || until > at) {
-				p := &points[i]
-				p.Passed, p.Failed, p.Undecidable = p.Passed+x.Passed, p.Failed+x.Failed, p.Undecidable+x.Undecidable
+				points[i].add(x)
 			}
 		}
 	}
@@ -420,7 +422,7 @@ func (s *Service) Results(ctx context.Context, device string, at time.Time) ([]H
 			return nil, err
 		}
 		h.Since = store.Time(since)
-		for _, r := range merged(outcomes, nil) {
+		for _, r := range parsed(outcomes) {
 			h.Outcomes = append(h.Outcomes, Outcome{r.item, r.outcome})
 		}
 		list = append(list, h)
@@ -566,19 +568,15 @@ func (s *Service) Derive(ctx context.Context, expression string, o derive.Option
 			if len(newest[devices[i].ID]) > 1 && r.Part != newest[devices[i].ID][0].Part {
 				continue // a device of several parts is known by its first
 			}
-			d := s.dialectFor(&devices[i], r)
-			if d == nil {
-				return nil, fmt.Errorf("%w: the dialect of %s is not loaded", derive.ErrDerive, devices[i].Name)
+			m, d, err := s.member(ctx, &devices[i], r)
+			if err != nil {
+				return nil, err
 			}
 			if dl != nil && d.Name != dl.Name {
 				return nil, fmt.Errorf("%w: %s is of the platform %s, others are of %s; add platform=%s to the selector", derive.ErrDerive, devices[i].Name, d.Name, dl.Name, dl.Name)
 			}
 			dl = d
-			text, err := s.Archive.Text(ctx, *r)
-			if err != nil {
-				return nil, err
-			}
-			members = append(members, derive.Member{Name: devices[i].Name, Subject: &devices[i], View: d.View(text)})
+			members = append(members, m)
 		}
 	}
 	slices.SortFunc(members, func(a, b derive.Member) int { return strings.Compare(a.Name, b.Name) })
@@ -598,21 +596,27 @@ func (s *Service) From(ctx context.Context, source string, only []string, o deri
 	if c.Ref.Point.Kind == ref.Standard {
 		return nil, fmt.Errorf("%w: %s is what a standard says already; name a revision", derive.ErrDerive, source)
 	}
-	d := s.dialectFor(&c.Device, &c.Revision)
-	if d == nil {
-		return nil, fmt.Errorf("%w: the dialect of %s is not loaded", derive.ErrDerive, c.Device.Name)
-	}
-	text, err := s.Archive.Text(ctx, c.Revision)
-	if err != nil {
-		return nil, err
-	}
 	patterns := make([]*pattern.Pattern, len(only))
 	for i, x := range only {
 		if patterns[i], err = pattern.Compile(x); err != nil {
 			return nil, err
 		}
 	}
-	return derive.One(derive.Member{Name: c.Device.Name, Subject: &c.Device, View: d.View(text)}, d, patterns, o)
+	m, d, err := s.member(ctx, &c.Device, &c.Revision)
+	if err != nil {
+		return nil, err
+	}
+	return derive.One(m, d, patterns, o)
+}
+
+// member is a revision as one that a draft is made from.
+func (s *Service) member(ctx context.Context, of *fleet.Device, r *archive.Revision) (derive.Member, *dialect.Dialect, error) {
+	d := s.dialectFor(of, r)
+	if d == nil {
+		return derive.Member{}, nil, fmt.Errorf("%w: the dialect of %s is not loaded", derive.ErrDerive, of.Name)
+	}
+	text, err := s.Archive.Text(ctx, *r)
+	return derive.Member{Name: of.Name, Subject: of, View: d.View(text)}, d, err
 }
 
 // Compared is a device held against a standard, with what it should have.

@@ -568,6 +568,20 @@ func sectionResult(sec standard.SectionResult) result {
 // letters say the outcomes in a state.
 var letters = map[audit.Outcome]string{audit.Pass: "p", audit.Fail: "f", audit.Undecidable: "u", audit.NotApplicable: "n"}
 
+// parsed is the outcomes that a state keeps.
+func parsed(outcomes string) []result {
+	var list []result
+	for line := range strings.Lines(outcomes) {
+		item, letter, _ := strings.Cut(strings.TrimSpace(line), " ")
+		for o, l := range letters {
+			if l == letter {
+				list = append(list, result{item: item, outcome: o})
+			}
+		}
+	}
+	return list
+}
+
 // said is the outcomes as a state keeps them.
 func (v *verdict) said() (text string, passed, failed, undecidable int) {
 	var b strings.Builder

@@ -7,8 +7,6 @@ import (
 	"fmt"
 
 	"vergekeep/archive"
-	"vergekeep/core/ref"
-	"vergekeep/core/selector"
 	"vergekeep/service/fleet"
 )
 
@@ -27,18 +25,11 @@ type Blessable struct {
 // already. With authorised, only of devices whose last change was authorised, or that
 // never changed.
 func (s *Service) Blessables(ctx context.Context, expression string, authorised bool) ([]Blessable, error) {
-	if _, err := s.Fleet.Pick(ctx, expression); err != nil { // it has to match something
+	devices, err := s.Fleet.Pick(ctx, expression)
+	if err != nil {
 		return nil, err
 	}
 	drifts, err := s.Drifts(ctx, expression)
-	if err != nil {
-		return nil, err
-	}
-	sel, err := selector.Parse(expression)
-	if err != nil {
-		return nil, err
-	}
-	devices, err := s.Fleet.List(ctx, sel)
 	if err != nil {
 		return nil, err
 	}
@@ -66,8 +57,7 @@ func (s *Service) Blessables(ctx context.Context, expression string, authorised 
 		if err != nil {
 			return nil, err
 		}
-		name := ref.Ref{Device: d.Device, Datastore: d.Datastore, Part: d.Part, Point: ref.Point{Kind: ref.Number, Number: r.Number}}
-		list = append(list, Blessable{Drift: d, Ref: name.String(), Suspect: r.Suspect, Unsaved: d.Datastore == "running" && device.Unsaved > 0, revision: r})
+		list = append(list, Blessable{Drift: d, Ref: refTo(d.Device, d.Datastore, d.Part, r.Number), Suspect: r.Suspect, Unsaved: d.Datastore == "running" && device.Unsaved > 0, revision: r})
 	}
 	return list, nil
 }

@@ -13,6 +13,7 @@ import (
 	"vergekeep/archive"
 	"vergekeep/core/audit"
 	"vergekeep/core/diff"
+	"vergekeep/core/ref"
 	"vergekeep/service/fleet"
 	"vergekeep/service/texts"
 	"vergekeep/store"
@@ -273,20 +274,18 @@ func (s *Service) bases(ctx context.Context) (map[int64][]base, error) {
 	return out, nil
 }
 
+// refTo names a revision.
+func refTo(device, datastore, part string, number int) string {
+	return ref.Ref{Device: device, Datastore: datastore, Part: part, Point: ref.Point{Kind: ref.Number, Number: number}}.String()
+}
+
 // drift compares a configuration with its baseline.
 func (s *Service) drift(ctx context.Context, d *fleet.Device, b base) (verdict, error) {
 	v := verdict{document: b.document(), hash: fmt.Sprint(b.number)}
 	r := result{item: "baseline", severity: audit.Medium, title: "It is as it was when it was blessed", outcome: audit.Pass}
 	if b.number != b.newest && !b.same {
-		name := d.Name
-		if strings.Contains(name, " ") {
-			name = `"` + name + `"`
-		}
-		name += ":" + b.datastore
-		if b.part != "" {
-			name += "/" + b.part
-		}
-		c, err := s.Texts().Compare(ctx, texts.Request{Left: texts.Source{Ref: fmt.Sprintf("%s@%d", name, b.number)}, Right: texts.Source{Ref: fmt.Sprintf("%s@%d", name, b.newest)}}, texts.Caller{Location: time.UTC})
+		at := func(number int) texts.Source { return texts.Source{Ref: refTo(d.Name, b.datastore, b.part, number)} }
+		c, err := s.Texts().Compare(ctx, texts.Request{Left: at(b.number), Right: at(b.newest)}, texts.Caller{Location: time.UTC})
 		switch {
 		case errors.Is(err, archive.ErrThinned) || errors.Is(err, texts.ErrMask):
 			r.outcome, r.why = audit.Undecidable, err.Error()

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"vergekeep/core/audit"
-	"vergekeep/core/ref"
 	"vergekeep/core/report"
 )
 
@@ -131,9 +130,9 @@ func (s *Service) placeOf(ctx context.Context, f *Finding) report.AuditPlace {
 
 // Ref names one of the revisions of a finding's configuration.
 func (f *Finding) Ref(number int) string {
-	r := ref.Ref{Device: f.Device, Datastore: "running", Part: f.Part, Point: ref.Point{Kind: ref.Number, Number: number}}
-	if datastore, ok := strings.CutPrefix(f.Document, "baseline:"); ok {
-		r.Datastore = datastore
+	datastore, drift := strings.CutPrefix(f.Document, "baseline:")
+	if !drift {
+		datastore = "running"
 	}
-	return r.String()
+	return refTo(f.Device, datastore, f.Part, number)
 }
