@@ -285,7 +285,7 @@ func (s *Service) warmUp(ctx context.Context, jobs []job) error {
 			if len(j.documents) == 0 {
 				continue
 			}
-			verdicts, err := s.one(ctx, &j, facts{}, nil)
+			verdicts, err := s.one(ctx, &j, &ground{})
 			if err != nil {
 				return err
 			}

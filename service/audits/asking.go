@@ -68,19 +68,7 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 		return t, err
 	}
 	t.Name, t.Counts = d.name, map[audit.Outcome]int{}
-	held, err := s.states(ctx, devices)
-	if err != nil {
-		return t, err
-	}
-	newest, err := s.newest(ctx, devices)
-	if err != nil {
-		return t, err
-	}
-	f, err := s.facts(ctx)
-	if err != nil {
-		return t, err
-	}
-	slots, err := s.slotValues(ctx)
+	g, err := s.ground(ctx, devices)
 	if err != nil {
 		return t, err
 	}
@@ -89,12 +77,8 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 	var jobs []job
 	var verdicts []verdict
 	for i := range devices {
-		list := newest[devices[i].ID]
-		if len(list) == 0 {
-			list = []*archive.Revision{nil}
-		}
 		counted := false
-		for n, rev := range list {
+		for n, rev := range g.revisions(devices[i].ID) {
 			if !d.isFor(&devices[i], rev) {
 				continue
 			}
@@ -102,7 +86,7 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 			if rev != nil {
 				j.part = rev.Part
 			}
-			out, err := aside.one(ctx, &j, f, slots)
+			out, err := aside.one(ctx, &j, g)
 			if err != nil {
 				return t, err
 			}
@@ -122,7 +106,7 @@ func (s *Service) Try(ctx context.Context, kind Kind, file, text, expression str
 			aside.across.addTo(v, whose{j.device.ID, j.part})
 		}
 		before := map[string]audit.Outcome{}
-		if x := held[stateKey{j.device.ID, j.part, d.key()}]; x != nil {
+		if x := g.held[stateKey{j.device.ID, j.part, d.key()}]; x != nil {
 			for _, r := range parsed(x.outcomes) {
 				before[r.item] = r.outcome
 			}

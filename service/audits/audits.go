@@ -278,23 +278,11 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 	if len(devices) == 0 {
 		return nil
 	}
-	held, err := s.states(ctx, devices)
-	if err != nil {
-		return err
-	}
-	newest, err := s.newest(ctx, devices)
-	if err != nil {
-		return err
-	}
-	facts, err := s.facts(ctx)
+	g, err := s.ground(ctx, devices)
 	if err != nil {
 		return err
 	}
 	bases, err := s.bases(ctx)
-	if err != nil {
-		return err
-	}
-	slots, err := s.slotValues(ctx)
 	if err != nil {
 		return err
 	}
@@ -304,18 +292,14 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 	for _, d := range devices {
 		wanted[d.ID] = true
 	}
-	for k, x := range held {
+	for k, x := range g.held {
 		if wanted[k.device] {
 			gone[k] = x
 		}
 	}
 	for i := range devices {
 		d := devices[i]
-		list := newest[d.ID]
-		if len(list) == 0 {
-			list = []*archive.Revision{nil}
-		}
-		for n, rev := range list {
+		for n, rev := range g.revisions(d.ID) {
 			j := job{device: d, revision: rev, main: n == 0}
 			number := 0
 			if rev != nil {
@@ -327,7 +311,7 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 				}
 				key := stateKey{d.ID, j.part, doc.key()}
 				delete(gone, key)
-				if due(held[key], doc, number, &d) {
+				if due(g.held[key], doc, number, &d) {
 					j.documents = append(j.documents, doc)
 				}
 			}
@@ -337,7 +321,7 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 				}
 				key := stateKey{d.ID, j.part, b.key()}
 				delete(gone, key)
-				if due(held[key], b.document(), b.newest, &d) {
+				if due(g.held[key], b.document(), b.newest, &d) {
 					j.bases = append(j.bases, b)
 				}
 			}
@@ -349,7 +333,7 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 	if err := s.warmUp(ctx, jobs); err != nil {
 		return err
 	}
-	if err := s.portions(ctx, jobs, facts, slots, held); err != nil {
+	if err := s.portions(ctx, jobs, g); err != nil {
 		return err
 	}
 	if err := s.drop(ctx, gone); err != nil {
@@ -359,7 +343,7 @@ func (s *Service) run(ctx context.Context, devices []fleet.Device, due func(*sta
 }
 
 // portions audits jobs: while some are written, the next ones are looked at.
-func (s *Service) portions(ctx context.Context, jobs []job, f facts, slots map[slotKey]standard.Values, held map[stateKey]*state) error {
+func (s *Service) portions(ctx context.Context, jobs []job, g *ground) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	type looked struct {
@@ -380,7 +364,7 @@ func (s *Service) portions(ctx context.Context, jobs []job, f facts, slots map[s
 			for range min(runtime.NumCPU(), len(some)) {
 				wg.Go(func() {
 					for i := range next {
-						l.verdicts[i], errs[i] = s.one(ctx, &some[i], f, slots)
+						l.verdicts[i], errs[i] = s.one(ctx, &some[i], g)
 					}
 				})
 			}
@@ -402,7 +386,7 @@ func (s *Service) portions(ctx context.Context, jobs []job, f facts, slots map[s
 			err = l.err
 		}
 		if err == nil {
-			err = s.record(ctx, l.jobs, l.verdicts, held)
+			err = s.record(ctx, l.jobs, l.verdicts, g.held)
 		}
 		if err != nil {
 			stop() // and wait until nothing is looked at any more
@@ -412,6 +396,38 @@ func (s *Service) portions(ctx context.Context, jobs []job, f facts, slots map[s
 		err = ctx.Err()
 	}
 	return err
+}
+
+// ground is what audits of devices stand on.
+type ground struct {
+	held   map[stateKey]*state // what was said of them before
+	newest map[int64][]*archive.Revision
+	facts  facts
+	slots  map[slotKey]standard.Values
+}
+
+func (s *Service) ground(ctx context.Context, devices []fleet.Device) (*ground, error) {
+	var g ground
+	var err error
+	if g.held, err = s.states(ctx, devices); err != nil {
+		return nil, err
+	}
+	if g.newest, err = s.newest(ctx, devices); err != nil {
+		return nil, err
+	}
+	if g.facts, err = s.facts(ctx); err != nil {
+		return nil, err
+	}
+	g.slots, err = s.slotValues(ctx)
+	return &g, err
+}
+
+// revisions is the newest ones of a device; one that is nil where nothing was captured.
+func (g *ground) revisions(device int64) []*archive.Revision {
+	if list := g.newest[device]; len(list) > 0 {
+		return list
+	}
+	return []*archive.Revision{nil}
 }
 
 // newest is the newest running configurations of devices, the unnamed part first.
@@ -495,7 +511,7 @@ func (f *facts) kept(d *fleet.Device, now time.Time) *audit.Kept {
 }
 
 // one audits one configuration.
-func (s *Service) one(ctx context.Context, j *job, f facts, slots map[slotKey]standard.Values) ([]verdict, error) {
+func (s *Service) one(ctx context.Context, j *job, g *ground) ([]verdict, error) {
 	var out []verdict
 	var view dialect.View
 	if j.revision != nil && slices.ContainsFunc(j.documents, func(d *document) bool { return !d.keeping }) {
@@ -514,17 +530,17 @@ func (s *Service) one(ctx context.Context, j *job, f facts, slots map[slotKey]st
 	for _, doc := range j.documents {
 		v := verdict{document: doc, hash: doc.hash}
 		switch {
-		case j.revision != nil && j.revision.Suspect != "" && !doc.keeping && !f.blessed[[2]int64{j.revision.Configuration(), int64(j.revision.Number)}]:
+		case j.revision != nil && j.revision.Suspect != "" && !doc.keeping && !g.facts.blessed[[2]int64{j.revision.Configuration(), int64(j.revision.Number)}]:
 			v.results = doc.undecided("the newest capture is suspect: " + j.revision.Suspect)
 		case doc.policy != nil:
 			p := s.program(doc, &j.device, j.revision)
-			results, offers := p.Run(audit.Input{Subject: &j.device, View: view, Kept: f.kept(&j.device, s.Now()), Main: j.main})
+			results, offers := p.Run(audit.Input{Subject: &j.device, View: view, Kept: g.facts.kept(&j.device, s.Now()), Main: j.main})
 			v.offers = offers
 			for _, r := range results {
 				v.results = append(v.results, result{r.Rule.ID, r.Rule.Severity, r.Rule.Title, r.Outcome, r.Why, r.Proofs, r.More})
 			}
 		default:
-			r := doc.standard.Compare(standard.Input{Subject: &j.device, View: view, Own: slots[slotKey{doc.name, j.device.ID}]})
+			r := doc.standard.Compare(standard.Input{Subject: &j.device, View: view, Own: g.slots[slotKey{doc.name, j.device.ID}]})
 			v.agreed, v.lines = r.Share()
 			for _, sec := range r.Sections {
 				v.results = append(v.results, sectionResult(sec))
