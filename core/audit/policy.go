@@ -10,9 +10,7 @@
 package audit
 
 import (
-	"crypto/sha256"
 	_ "embed" // the schema
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"strconv"
@@ -181,8 +179,8 @@ func Parse(name, text string) (*Policy, error) {
 	if err := doc.Decode(&f); err != nil {
 		return nil, err
 	}
-	p := &Policy{ID: f.Policy, Title: f.Title, Description: f.Description, Text: text, Hash: hash(text)}
-	p.Applies = picks(doc, f.Applies, "applies")
+	p := &Policy{ID: f.Policy, Title: f.Title, Description: f.Description, Text: text, Hash: form.Hash(text)}
+	p.Applies = doc.Selector(f.Applies, "applies")
 	known := map[string]int{}
 	for i := range f.Rules {
 		at := []string{"rules", strconv.Itoa(i)}
@@ -197,12 +195,12 @@ func Parse(name, text string) (*Policy, error) {
 			return nil, err
 		}
 		r := &Rule{Policy: p.ID, ID: fr.ID, Title: fr.Title, Severity: Severity(fr.Severity), Rationale: fr.Rationale, Controls: fr.Controls, Secrets: fr.Secrets,
-			general: fr.Check, on: fr.On, Line: doc.LineOf(at...), Hash: hash(string(raw))[:16]}
+			general: fr.Check, on: fr.On, Line: doc.LineOf(at...), Hash: form.Hash(string(raw))[:16]}
 		if other, twice := known[r.ID]; twice {
 			doc.Complain(sub("id"), "there is another rule %q, at line %d", r.ID, other)
 		}
 		known[r.ID] = r.Line
-		r.Applies = picks(doc, fr.Applies, sub("applies")...)
+		r.Applies = doc.Selector(fr.Applies, sub("applies")...)
 		if fr.Fix.Kind == yaml.ScalarNode {
 			r.Fix = map[string]string{"": fr.Fix.Value}
 		} else if err := fr.Fix.Decode(&r.Fix); err != nil {
@@ -312,22 +310,6 @@ func (r *Rule) write(doc *form.Document, at []string) {
 	if (r.general != nil || len(r.on) > 0) == (r.keeping != nil) {
 		doc.Complain(at, "either 'keeping' says what has to hold, or 'check' for every platform and 'on' for those where it is otherwise")
 	}
-}
-
-func picks(doc *form.Document, source string, path ...string) selector.Selector {
-	s, err := selector.Parse(source)
-	if err == nil {
-		err = selector.CheckLasting(source)
-	}
-	if err != nil {
-		doc.Complain(path, "%v", err)
-	}
-	return s
-}
-
-func hash(text string) string {
-	sum := sha256.Sum256([]byte(text))
-	return hex.EncodeToString(sum[:])
 }
 
 // Platforms complains of platforms that a policy names and nobody knows, and says

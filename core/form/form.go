@@ -3,6 +3,8 @@
 package form
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"regexp"
 	"sort"
@@ -12,6 +14,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"vergekeep/core/pattern"
+	"vergekeep/core/selector"
 )
 
 // Complaint is one thing that is wrong with a file.
@@ -159,6 +162,24 @@ func (d *Document) Pattern(source string, path ...string) *pattern.Pattern {
 		d.Complain(path, "%v", err)
 	}
 	return p
+}
+
+// Selector reads a selector of a document, which has to mean something at any time.
+func (d *Document) Selector(source string, path ...string) selector.Selector {
+	s, err := selector.Parse(source)
+	if err == nil {
+		err = selector.CheckLasting(source)
+	}
+	if err != nil {
+		d.Complain(path, "%v", err)
+	}
+	return s
+}
+
+// Hash is the SHA-256 of a text, in hexadecimal: what versions of documents are known by.
+func Hash(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
 }
 
 var yamlLine = regexp.MustCompile(`line (\d+): (.*)`)

@@ -8,9 +8,7 @@
 package standard
 
 import (
-	"crypto/sha256"
 	_ "embed" // the schema
-	"encoding/hex"
 	"fmt"
 	"regexp"
 	"slices"
@@ -124,14 +122,8 @@ func Parse(name, text string, dialects dialect.Set) (*Standard, error) {
 	if err := doc.Decode(&f); err != nil {
 		return nil, err
 	}
-	sum := sha256.Sum256([]byte(text))
-	s := &Standard{ID: f.Standard, Title: f.Title, Description: f.Description, Platform: f.Platform, Slots: map[string]*Slot{}, Text: text, Hash: hex.EncodeToString(sum[:])}
-	if s.Applies, err = selector.Parse(f.Applies); err == nil {
-		err = selector.CheckLasting(f.Applies)
-	}
-	if err != nil {
-		doc.Complain([]string{"applies"}, "%v", err)
-	}
+	s := &Standard{ID: f.Standard, Title: f.Title, Description: f.Description, Platform: f.Platform, Slots: map[string]*Slot{}, Text: text, Hash: form.Hash(text)}
+	s.Applies = doc.Selector(f.Applies, "applies")
 	d := dialects[f.Platform]
 	if d == nil {
 		doc.Complain([]string{"platform"}, "there is no dialect %q.%s", f.Platform, nearest.Hint(f.Platform, dialects.Names()))
@@ -169,13 +161,15 @@ func Parse(name, text string, dialects dialect.Set) (*Standard, error) {
 		} else if x.Where != nil {
 			doc.Complain(sub("where"), "it says which of 'each' are meant, and there is no 'each'")
 		}
+		from := 0
 		source := slotForm.ReplaceAllStringFunc(x.Text, func(m string) string {
+			offset := from + strings.Index(x.Text[from:], m)
+			from = offset + len(m)
 			parts := slotForm.FindStringSubmatch(m)
 			if parts[1] != "" { // $${ is a literal ${
 				return m[1:]
 			}
 			n := parts[2]
-			offset := strings.Index(x.Text, m)
 			line := 1 + strings.Count(x.Text[:offset], "\n")
 			column := offset - strings.LastIndexByte(x.Text[:offset], '\n')
 			switch {

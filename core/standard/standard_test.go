@@ -182,7 +182,9 @@ func TestWhatIsNoStandard(t *testing.T) {
 	for name, c := range map[string]struct{ old, with, says string }{
 		"unknown slot":      {"server ${ntp}", "server ${ntpp}", "access.yaml:20:16: sections.1.text: there is no slot \"ntpp\""},
 		"open slot":         {"server ${ntp}", "server ${ntp", "is not closed"},
-		"unused slot":       {"contact ${contact}\n  - id: no", "contact noc\n  - id: no", ""},
+		"used elsewhere":    {"contact ${contact}\n  - id: no", "contact noc\n  - id: no", ""},
+		"unused slot":       {"  contact: {", "  spare: { type: any }\n  contact: {", "nothing uses the slot"},
+		"open like another": {"spanning edge", "spanning ${port", "access.yaml:46:18: sections.5.text: the slot \"${port\" is not closed"},
 		"no dialect":        {"platform: tidegate", "platform: tidgate", "Did you mean tidegate?"},
 		"a wrong value":     {"Northgate: 192.0.2.1", "Northgate: 192.0.2", "is no address"},
 		"twice":             {"id: mgmt", "id: time", "another section"},
