@@ -97,30 +97,14 @@ const (
 
 // Run audits as things change, until ctx ends.
 func (s *Service) Run(ctx context.Context) {
-	sub := s.Bus.Subscribe()
-	defer func() { sub.Close() }()
-	again := time.NewTicker(5 * time.Second)
-	defer again.Stop()
-	for {
+	s.Bus.Loop(ctx, 5*time.Second, s.wake, []string{"visit-ended", "change"}, func() {
 		if err := s.sources(ctx, sourcesEvery); err != nil && ctx.Err() == nil {
 			s.Log.Error("the sources of documents could not be read", "error", err)
 		}
 		if err := s.Work(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("an audit failed; it is tried again", "error", err)
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-again.C:
-		case <-s.wake:
-		case e, ok := <-sub.C:
-			if !ok {
-				sub = s.Bus.Subscribe()
-			} else if e.Type != "change" {
-				continue
-			}
-		}
-	}
+	})
 }
 
 // Work audits what changed since the last time: devices with new revisions or other

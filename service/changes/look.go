@@ -17,27 +17,11 @@ import (
 
 // Run looks at changes as they come, until ctx ends.
 func (s *Service) Run(ctx context.Context) {
-	sub := s.Bus.Subscribe()
-	defer func() { sub.Close() }()
-	again := time.NewTicker(5 * time.Second)
-	defer again.Stop()
-	for {
+	s.Bus.Loop(ctx, 5*time.Second, s.wake, []string{"visit-ended"}, func() {
 		if err := s.Look(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("a change could not be looked at; it is tried again", "error", err)
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-again.C:
-		case <-s.wake:
-		case e, ok := <-sub.C:
-			if !ok {
-				sub = s.Bus.Subscribe()
-			} else if e.Type != "visit-ended" {
-				continue
-			}
-		}
-	}
+	})
 }
 
 // Wake says that there may be something to look at.

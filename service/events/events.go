@@ -2,7 +2,12 @@
 // have their schemas in the contract; they never hold a configuration's text.
 package events
 
-import "sync"
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+)
 
 // Event is one thing that happened. Data is a value of the contract's schema
 // with the event's name.
@@ -52,6 +57,33 @@ func (b *Bus) drop(s *Subscription) {
 	if _, ok := b.subs[s]; ok {
 		delete(b.subs, s)
 		close(s.c)
+	}
+}
+
+// Loop calls do at once, and again when an event of one of the types has come, when wake
+// says so, and at least every so often, until ctx ends.
+func (b *Bus) Loop(ctx context.Context, every time.Duration, wake <-chan struct{}, types []string, do func()) {
+	sub := b.Subscribe()
+	defer func() { sub.Close() }()
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		do()
+		for wait := true; wait; {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				wait = false
+			case <-wake:
+				wait = false
+			case e, ok := <-sub.C:
+				if !ok { // it was too slow: something may have happened
+					sub = b.Subscribe()
+				}
+				wait = ok && !slices.Contains(types, e.Type)
+			}
+		}
 	}
 }
 

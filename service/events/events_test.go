@@ -1,8 +1,10 @@
 package events
 
 import (
+	"context"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -57,6 +59,42 @@ func TestWhoDoesNotKeepUpIsLeftBehindAndHoldsUpNobody(t *testing.T) {
 	assert.Equal(t, cap(slow.c), n)
 	require.Equal(t, 3000, <-heard)
 	slow.Close()
+}
+
+func TestALoopRunsWhenSomethingOfItsKindHappens(t *testing.T) {
+	var b Bus
+	ctx, cancel := context.WithCancel(t.Context())
+	wake, ran, ended := make(chan struct{}), make(chan struct{}), make(chan struct{})
+	go func() {
+		b.Loop(ctx, time.Hour, wake, []string{"change"}, func() { ran <- struct{}{} })
+		close(ended)
+	}()
+	<-ran // at once
+	for range 100 {
+		b.Publish("visit-ended", nil)
+	}
+	b.Publish("change", nil)
+	<-ran
+	select {
+	case <-ran:
+		assert.Fail(t, "it ran for an event that it does not care for")
+	case wake <- struct{}{}: // it only listens to this while it waits
+	}
+	<-ran
+	// Who was too slow for the events runs once more, and hears what comes then.
+	wake <- struct{}{}
+	for range 3000 {
+		b.Publish("visit-ended", nil)
+	}
+	<-ran
+	<-ran
+	wake <- struct{}{} // it has subscribed again
+	<-ran
+	b.Publish("change", nil)
+	<-ran
+	cancel()
+	<-ended
+	assert.Empty(t, b.subs)
 }
 
 func TestManyComeAndGo(t *testing.T) {

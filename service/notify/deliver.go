@@ -48,12 +48,8 @@ const giveUp = 3 * 24 * time.Hour
 
 // Run tells what happens until ctx ends.
 func (s *Service) Run(ctx context.Context) {
-	sub := s.Bus.Subscribe()
-	defer func() { sub.Close() }()
-	tick := time.NewTicker(10 * time.Second)
-	defer tick.Stop()
 	stale := time.Time{}
-	for {
+	s.Bus.Loop(ctx, 10*time.Second, s.wake, []string{"change", "round-ended"}, func() {
 		if now := time.Now(); now.Sub(stale) > 5*time.Minute {
 			stale = now
 			if err := s.noteStale(ctx); err != nil && ctx.Err() == nil {
@@ -63,22 +59,7 @@ func (s *Service) Run(ctx context.Context) {
 		if err := s.Work(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("what happened could not be told; it is tried again", "error", err)
 		}
-		for wait := true; wait; {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-				wait = false
-			case <-s.wake:
-				wait = false
-			case e, ok := <-sub.C:
-				if !ok {
-					sub = s.Bus.Subscribe()
-				}
-				wait = ok && e.Type != "change" && e.Type != "round-ended"
-			}
-		}
-	}
+	})
 }
 
 // Work does what there is to do now: it notes rounds that ended, finds out who wants
