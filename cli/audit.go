@@ -209,9 +209,16 @@ func (a *app) auditFiles(cmd *cli.Command) error {
 		}
 		fields[key] = append(fields[key], value)
 	}
-	var list []report.Audited
-	found := 0
-	for _, path := range cmd.Args().Slice() {
+	type ready struct {
+		policy  *audit.Policy
+		dialect *dialect.Dialect
+	}
+	programs := map[ready]*audit.Program{}
+	paths := cmd.Args().Slice()
+	of := make([]audit.File, len(paths))
+	said := make([]audit.Audited, len(paths))
+	golden := make([][]report.Audited, len(paths))
+	for i, path := range paths {
 		text, err := readFile(path)
 		if err != nil {
 			return err
@@ -229,35 +236,42 @@ func (a *app) auditFiles(cmd *cli.Command) error {
 		if len(fields["name"]) > 0 {
 			name = fields["name"][0]
 		}
-		of := audit.File{Name: name, Platform: d.Name, Fields: fields}
+		of[i] = audit.File{Name: name, Platform: d.Name, Fields: fields}
+		said[i].Device = name
 		view := d.View(text)
 		for _, p := range policies {
-			if !p.Applies.Match(of) {
+			if !p.Applies.Match(of[i]) {
 				continue
 			}
-			results, _ := audit.Compile(p.Rules, d).Run(audit.Input{Subject: of, View: view, Main: true})
-			for _, r := range results {
-				fix, _ := r.Rule.FixFor(d.Name)
-				list = append(list, report.Audited{File: path, Name: r.Rule.Name(), Title: r.Rule.Title, Severity: r.Rule.Severity, Outcome: r.Outcome, Why: r.Why, Proofs: r.Proofs, Help: strings.TrimSpace(r.Rule.Rationale + "\n\n" + fix)})
+			if programs[ready{p, d}] == nil {
+				programs[ready{p, d}] = audit.Compile(p.Rules, d)
 			}
+			results, offers := programs[ready{p, d}].Run(audit.Input{Subject: of[i], View: view, Main: true})
+			said[i].Results, said[i].Offers = append(said[i].Results, results...), append(said[i].Offers, offers...)
 		}
 		for _, s := range standards {
-			if !s.Applies.Match(of) || s.Platform != d.Name {
+			if !s.Applies.Match(of[i]) || s.Platform != d.Name {
 				continue
 			}
-			r := s.Compare(standard.Input{Subject: of, View: view})
-			for _, sec := range r.Sections {
-				one := report.Audited{File: path, Name: s.Name(sec.Section), Title: sec.Section.Title, Severity: sec.Section.Severity, Outcome: sec.Outcome, Why: sec.Why, Help: sec.Section.Fix}
-				if one.Title == "" {
-					one.Title = sec.Section.ID
-				}
+			for _, sec := range s.Compare(standard.Input{Subject: of[i], View: view}).Sections {
+				one := report.Audited{File: path, Name: s.Name(sec.Section), Title: sec.Section.Heading(), Severity: sec.Section.Severity, Outcome: sec.Outcome, Why: sec.Why, Help: sec.Section.Fix}
 				for _, dev := range sec.Deviations {
-					one.Proofs = append(one.Proofs, audit.Proof{Line: dev.Line, LastLine: dev.LastLine, Path: dev.Path, Text: dev.Have, Says: dev.Should()})
+					one.Proofs = append(one.Proofs, dev.Proof())
 				}
-				list = append(list, one)
+				golden[i] = append(golden[i], one)
 			}
 		}
 	}
+	audit.Together(said)
+	var list []report.Audited
+	for i, path := range paths {
+		for _, r := range said[i].Results {
+			fix, _ := r.Rule.FixFor(of[i].Platform)
+			list = append(list, report.Audited{File: path, Name: r.Rule.Name(), Title: r.Rule.Title, Severity: r.Rule.Severity, Outcome: r.Outcome, Why: r.Why, Proofs: r.Proofs, Help: strings.TrimSpace(r.Rule.Rationale + "\n\n" + fix)})
+		}
+		list = append(list, golden[i]...)
+	}
+	found := 0
 	for _, r := range list {
 		if r.Outcome == audit.Fail || r.Outcome == audit.Undecidable {
 			found++
@@ -394,11 +408,7 @@ func (a *app) auditScore(ctx context.Context, cmd *cli.Command, c *client.Client
 
 // percent never says 100 of what is not all.
 func percent(share float32) string {
-	p := fmt.Sprintf("%.0f %%", share*100)
-	if share < 1 && p == "100 %" {
-		return "99 %"
-	}
-	return p
+	return report.Percent(float64(share))
 }
 
 func (a *app) auditResults(ctx context.Context, cmd *cli.Command, c *client.Client) error {

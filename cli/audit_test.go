@@ -161,6 +161,18 @@ func TestAuditOfFiles(t *testing.T) {
 	}
 	assert.True(t, found)
 
+	// Files that are audited together are held against each other too.
+	unique := filepath.Join(dir, "unique.yaml")
+	require.NoError(t, os.WriteFile(unique, []byte("language: 1\npolicy: u\ntitle: U\nrules:\n  - { id: address, title: Addresses are unique, severity: high, on: { tidegate: { for-each: ['interface {port} > address {address}'], unique: address } } }\n"), 0o600))
+	for name, address := range map[string]string{"a": "192.0.2.1/24", "b": "192.0.2.1/24", "c": "192.0.2.3/24"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".cfg"), []byte("configuration of x, changed 2026-11-20 by noc\nname "+name+"\ninterface lan1\n  address "+address+"\nend of configuration\n"), 0o600))
+	}
+	status, out, said = s.run("", "audit", "--policy", unique, filepath.Join(dir, "a.cfg"), filepath.Join(dir, "b.cfg"), filepath.Join(dir, "c.cfg"))
+	assert.Equal(t, 1, status, said)
+	assert.Contains(t, out, "192.0.2.1/24 is on b too")
+	assert.Contains(t, out, "192.0.2.1/24 is on a too")
+	assert.Contains(t, out, "1 hold, 2 do not")
+
 	status, out, said = s.run("", "audit", "--policy", policy, "--output", "junit", file)
 	assert.Equal(t, 1, status, said)
 	var junit struct {

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -40,7 +41,7 @@ func Across(offers []Offered) map[int]Proof {
 
 const maxOthers = 5
 
-// said1 is what is wrong with one of several offers.
+// clash says what is wrong with one of several offers.
 func clash(key string, offers []Offered, list []int, own int, unique bool) string {
 	secret := offers[own].Rule.Secrets // then what clashes is not told
 	var others []string
@@ -106,6 +107,40 @@ func (r *Result) Settle(proofs []Proof) {
 		r.fail(p)
 	}
 	r.sum()
+}
+
+// Audited is what an audit said of one configuration.
+type Audited struct {
+	Device  string // how it is named in what is said of it
+	Results []Result
+	Offers  []Offer
+}
+
+// Together settles the rules that look across devices, among configurations that are
+// audited at once.
+func Together(list []Audited) {
+	offers, whose := map[string][]Offered{}, map[string][]int{}
+	for i, a := range list {
+		for _, o := range a.Offers {
+			name := o.Rule.Name()
+			offers[name], whose[name] = append(offers[name], Offered{a.Device, o}), append(whose[name], i)
+		}
+	}
+	for name, all := range offers {
+		proofs := map[int][]Proof{}
+		bad := Across(all)
+		for _, at := range slices.Sorted(maps.Keys(bad)) {
+			proofs[whose[name][at]] = append(proofs[whose[name][at]], bad[at])
+		}
+		for i, more := range proofs {
+			slices.SortStableFunc(more, func(a, b Proof) int { return a.Line - b.Line })
+			for k := range list[i].Results {
+				if r := &list[i].Results[k]; r.Rule.Name() == name && r.Outcome != NotApplicable {
+					r.Settle(more)
+				}
+			}
+		}
+	}
 }
 
 // AboutKeeping reports whether a rule asks how a configuration is kept, and looks at

@@ -243,15 +243,15 @@ type sectionSet struct {
 const most = 20_000
 
 func (r *run) all() {
-	for i, w := range r.c.ifHas {
+	for _, w := range r.c.ifHas {
 		if len(r.hits[w.at]) == 0 {
-			r.Outcome, r.Why = NotApplicable, "there is no "+r.c.ifHas[i].said()
+			r.Outcome, r.Why = NotApplicable, "there is no "+w.said()
 			return
 		}
 	}
-	for i, w := range r.c.ifLacks {
+	for _, w := range r.c.ifLacks {
 		if len(r.hits[w.at]) > 0 {
-			r.Outcome, r.Why = NotApplicable, "there is "+r.c.ifLacks[i].said()
+			r.Outcome, r.Why = NotApplicable, "there is "+w.said()
 			return
 		}
 	}

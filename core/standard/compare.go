@@ -176,6 +176,11 @@ func (d *Deviation) Should() string {
 	return "should be: " + d.Want
 }
 
+// Proof is the deviation as an audit tells it.
+func (d *Deviation) Proof() audit.Proof {
+	return audit.Proof{Line: d.Line, LastLine: d.LastLine, Path: d.Path, Text: d.Have, Says: d.Should()}
+}
+
 func first(block string) string {
 	line, _, more := strings.Cut(block, "\n")
 	if more {

@@ -259,5 +259,13 @@ func split(text string) (parts []part) {
 	return parts
 }
 
+// Heading is the section's title; its id where it has none.
+func (s *Section) Heading() string {
+	if s.Title == "" {
+		return s.ID
+	}
+	return s.Title
+}
+
 // Name is the section's name among all: "standard/section".
 func (s *Standard) Name(sec *Section) string { return fmt.Sprintf("%s/%s", s.ID, sec.ID) }

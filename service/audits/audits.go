@@ -554,13 +554,9 @@ func (s *Service) dialectFor(d *fleet.Device, r *archive.Revision) *dialect.Dial
 // sectionResult tells of a standard's section as of a rule: its deviations are the
 // proofs.
 func sectionResult(sec standard.SectionResult) result {
-	r := result{item: sec.Section.ID, severity: sec.Section.Severity, title: sec.Section.Title, outcome: sec.Outcome, why: sec.Why, more: sec.More}
-	if r.title == "" {
-		r.title = sec.Section.ID
-	}
+	r := result{item: sec.Section.ID, severity: sec.Section.Severity, title: sec.Section.Heading(), outcome: sec.Outcome, why: sec.Why, more: sec.More}
 	for _, d := range sec.Deviations {
-		p := audit.Proof{Line: d.Line, LastLine: d.LastLine, Path: d.Path, Text: d.Have, Says: d.Should()}
-		r.proofs = append(r.proofs, p)
+		r.proofs = append(r.proofs, d.Proof())
 	}
 	return r
 }
