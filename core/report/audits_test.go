@@ -75,6 +75,12 @@ func TestPipelineForms(t *testing.T) {
 	}
 	assert.Equal(t, []string{"fail error", "fail error", "pass none", "open none", "notApplicable none"}, kinds)
 
+	for file, uri := range map[string]string{"np acc%2.cfg": "np%20acc%252.cfg", `backup\np.cfg`: "backup/np.cfg", "a:b.cfg": "./a:b.cfg", "/srv/a.cfg": "/srv/a.cfg"} {
+		data, err := SARIF([]Audited{{File: file}}, "1")
+		require.NoError(t, err)
+		assert.Contains(t, string(data), `"uri": "`+uri+`"`)
+	}
+
 	data, err = JUnit(list, time.Second)
 	require.NoError(t, err)
 	var suites struct {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -77,7 +78,7 @@ func SARIF(list []Audited, version string) ([]byte, error) {
 		}
 		one := func(message string, line, last int) {
 			var l location
-			l.Physical.Artifact.URI = strings.ReplaceAll(a.File, "\\", "/")
+			l.Physical.Artifact.URI = (&url.URL{Path: strings.ReplaceAll(a.File, "\\", "/")}).String() // 3.4.3: RFC 3986
 			if line > 0 {
 				l.Physical.Region = &region{line, max(last, line)}
 			}
