@@ -330,12 +330,8 @@ func (s *server) ListResults(c *gin.Context, p gen.ListResultsParams) {
 func (s *server) ListDrift(c *gin.Context, p gen.ListDriftParams) {
 	list, err := s.Audits.Drifts(c, value(p.Selector))
 	answer(s, c, http.StatusOK, each(list, func(d audits.Drift) gen.Drift {
-		changes := d.Changes
-		if changes == nil {
-			changes = []int64{}
-		}
 		return gen.Drift{Device: d.Device, Site: d.Site, Ref: ref.Ref{Device: d.Device, Datastore: d.Datastore, Part: d.Part}.String(), State: gen.DriftState(d.State), Baseline: some(d.Baseline), Newest: d.Newest,
-			Far: d.Far, Lines: d.Lines, Since: moment(d.Since), Changes: changes, Blessed: moment(d.Blessed), Account: some(d.Account), Remark: some(d.Remark)}
+			Far: d.Far, Lines: d.Lines, Since: moment(d.Since), Changes: all(d.Changes), Blessed: moment(d.Blessed), Account: some(d.Account), Remark: some(d.Remark)}
 	}), err)
 }
 

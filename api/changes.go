@@ -33,9 +33,9 @@ func apiChange(x changes.Change) gen.Change {
 }
 
 // all is a list that is not null.
-func all(list []string) []string {
+func all[T any](list []T) []T {
 	if list == nil {
-		return []string{}
+		return []T{}
 	}
 	return list
 }

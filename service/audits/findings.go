@@ -396,8 +396,10 @@ func (s *Service) Grant(ctx context.Context, w Waiver) (Waiver, error) {
 	case (w.FindingID == 0) == (w.Document == ""):
 		return bad("it is for one finding, or for a rule")
 	}
+	var of Finding
 	if w.FindingID != 0 {
-		if _, err := s.Finding(ctx, w.FindingID); err != nil {
+		var err error
+		if of, err = s.Finding(ctx, w.FindingID); err != nil {
 			return w, err
 		}
 	} else {
@@ -416,7 +418,7 @@ func (s *Service) Grant(ctx context.Context, w Waiver) (Waiver, error) {
 		}
 	}
 	w.At = now
-	return w, s.DB.Write(ctx, func(tx *store.Tx) error {
+	err := s.DB.Write(ctx, func(tx *store.Tx) error {
 		res, err := tx.Exec(`INSERT INTO waivers (finding_id, document, item, selector, reason, approved, until, account, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			w.FindingID, w.Document, w.Item, w.Selector, w.Reason, w.Approved, store.Stamp(w.Until), w.Account, store.Stamp(now))
 		if err != nil {
@@ -431,6 +433,10 @@ func (s *Service) Grant(ctx context.Context, w Waiver) (Waiver, error) {
 		}
 		return journal.Append(tx, journal.Entry{At: now, Account: w.Account, Action: "waiver grant", Object: what, Detail: fmt.Sprintf("until %s, approved by %s: %s", w.Until.UTC().Format("2006-01-02"), w.Approved, w.Reason)})
 	})
+	if w.FindingID != 0 {
+		w.Device, w.Document, w.Item = of.Device, of.Document, of.Item
+	}
+	return w, err
 }
 
 // Revoke takes a waiver back.
