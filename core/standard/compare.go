@@ -209,7 +209,7 @@ func (c *comparison) whole() {
 	c.level(c.sec.tree.Children, c.tree.Children, nil, true)
 }
 
-// lines of want that say something.
+// saying is the lines of a section that say something.
 func (c *comparison) saying(nodes []*config.Node) []*config.Node {
 	var list []*config.Node
 	for _, n := range nodes {
