@@ -7,6 +7,7 @@ import { useFindings, useScores } from '../../api/audits'
 import { useAct } from '../../parts/act'
 import { plural, quoted } from '../../parts/say'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 import Grid from './Grid.vue'
 import RuleFindings from './RuleFindings.vue'
 import Trend from './Trend.vue'
@@ -95,26 +96,15 @@ const states = { open: 'open', waived: 'waived', closed: 'closed' }
       }}<template v-if="document"> of {{ called(document) }}</template
       ><template v-if="site"> at {{ site }}</template>
     </h2>
-    <button
+    <Toggle
       v-for="(word, key) in states"
       :key="key"
-      class="tag py-px"
-      :class="state === key ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'"
-      :aria-pressed="state === key"
+      :on="state === key"
       @click="go({ state: key === 'open' ? '' : key })"
     >
       {{ word }}
-    </button>
-    <button
-      class="tag py-px"
-      :class="
-        severity === 'high' ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'
-      "
-      :aria-pressed="severity === 'high'"
-      @click="go({ severity: severity ? '' : 'high' })"
-    >
-      severe
-    </button>
+    </Toggle>
+    <Toggle :on="severity === 'high'" @click="go({ severity: severity ? '' : 'high' })"> severe </Toggle>
     <button
       v-if="document || site"
       class="tag py-px border border-line text-second"

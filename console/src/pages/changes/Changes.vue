@@ -6,6 +6,7 @@ import { useChange, useChangeOverview, useChanges } from '../../api/happenings'
 import { onKeys } from '../../parts/keys'
 import { plural, quoted } from '../../parts/say'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 import ChangeLine from './ChangeLine.vue'
 import OneChange from './OneChange.vue'
 import Patterns from './Patterns.vue'
@@ -151,7 +152,7 @@ const selector = computed(() =>
   </div>
 
   <div class="flex gap-1.5 items-center mb-2" role="group" aria-label="Group by">
-    <button
+    <Toggle
       v-for="(name, key) in {
         time: 'by time',
         device: 'by device',
@@ -160,15 +161,11 @@ const selector = computed(() =>
         patterns: 'patterns',
       }"
       :key="key"
-      class="tag py-px"
-      :class="
-        groupBy === key ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'
-      "
-      :aria-pressed="groupBy === key"
+      :on="groupBy === key"
       @click="go({ group: key === 'time' ? '' : key })"
     >
       {{ name }}
-    </button>
+    </Toggle>
     <RouterLink
       v-if="list.length"
       class="ml-auto text-second underline"

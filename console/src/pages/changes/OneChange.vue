@@ -7,6 +7,7 @@ import { exact, since } from '../../parts/say'
 import { useAct } from '../../parts/act'
 import Field from '../../parts/Field.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 import Rows from '../compare/Rows.vue'
 
 const props = defineProps<{ change: Change; session: Session }>()
@@ -151,17 +152,16 @@ const facts = computed(() => {
       </div>
     </div>
     <div v-if="texts.length > 1" class="flex gap-2 mt-3" role="tablist">
-      <button
+      <Toggle
         v-for="(t, i) in texts"
         :key="t.ref"
         role="tab"
-        class="tag py-px"
-        :class="i === shown ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'"
+        :on="i === shown"
         :aria-selected="i === shown"
         @click="shown = i"
       >
         {{ t.datastore }}{{ t.part ? `/${t.part}` : '' }}
-      </button>
+      </Toggle>
     </div>
     <p v-if="text" class="flex gap-3 mt-3 mb-1 text-[11.5px] text-second">
       <span class="mono">{{ text.before }}</span> against <span class="mono">{{ text.ref }}</span>

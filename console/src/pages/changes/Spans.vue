@@ -6,6 +6,7 @@ import { zone, type ChangeQuery } from '../../api/call'
 import { when } from '../../parts/say'
 import Choice from '../../parts/Choice.vue'
 import Field from '../../parts/Field.vue'
+import Toggle from '../../parts/Toggle.vue'
 import { spans } from './spans'
 
 const props = defineProps<{ query: ChangeQuery }>()
@@ -28,40 +29,30 @@ function report(form: string) {
 
 <template>
   <div class="flex flex-wrap gap-1.5 items-center mb-3">
-    <button
+    <Toggle
       v-for="(name, key) in spans"
       :key="key"
-      class="tag py-px"
-      :class="
-        query.from === key && !text('to')
-          ? 'bg-accent-tint text-accent'
-          : 'border border-line text-second hover:text-ink'
-      "
-      :aria-pressed="query.from === key"
+      :on="query.from === key && !text('to')"
       @click="go({ from: key, to: '' })"
     >
       {{ name }}
-    </button>
+    </Toggle>
     <button v-if="text('to')" class="tag py-px bg-accent-tint text-accent" @click="go({ from: '', to: '' })">
       {{ when(text('from')) }} to {{ when(text('to')) }} ×
     </button>
     <span class="w-px h-4 bg-line mx-1"></span>
-    <button
+    <Toggle
       v-for="[key, value, name] in [
         ['verdict', 'open', 'open'],
         ['place', 'outside freeze', 'outside agreed hours'],
         ['severity', 'high', 'severe'],
       ] as const"
       :key="name"
-      class="tag py-px"
-      :class="
-        text(key) === value ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'
-      "
-      :aria-pressed="text(key) === value"
+      :on="text(key) === value"
       @click="flip(key, value)"
     >
       {{ name }}
-    </button>
+    </Toggle>
     <button class="control ml-auto" :aria-expanded="filters" @click="filters = !filters">Filter</button>
     <a class="control" :href="report('pdf')" download>Report (PDF)</a>
     <a class="control" :href="report('csv')" download>CSV</a>

@@ -6,6 +6,7 @@ import { useComparison } from '../../api/queries'
 import { onKeys } from '../../parts/keys'
 import { plural, total } from '../../parts/say'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 import CellTable from './CellTable.vue'
 import Expected from './Expected.vue'
 import Export from './Export.vue'
@@ -141,16 +142,14 @@ function toSection(path: string[]) {
     </aside>
     <section class="card flex-1 min-w-0">
       <div class="flex items-center gap-2 px-3.5 py-2 border-b border-line">
-        <button
+        <Toggle
           v-for="(text, m) in modes"
           :key="m"
-          class="tag py-px"
-          :class="mode === m ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'"
-          :aria-pressed="mode === m"
+          :on="mode === m"
           @click="go({ as: m === 'side' ? '' : m })"
         >
           {{ text }}
-        </button>
+        </Toggle>
         <span class="ml-auto text-second">{{ groups.length ? at + 1 : 0 }} of {{ groups.length }}</span>
         <button class="key" title="Next difference" @click="step(1)">n</button>
         <button class="key" title="Previous difference" @click="step(-1)">p</button>

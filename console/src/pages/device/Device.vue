@@ -18,6 +18,7 @@ import { useFindings } from '../../api/audits'
 import ConfigText from '../../parts/ConfigText.vue'
 import RevisionLine from '../../parts/RevisionLine.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 import DeviceAudit from './DeviceAudit.vue'
 import DeviceLife from './DeviceLife.vue'
 import RevisionTable from './RevisionTable.vue'
@@ -163,18 +164,14 @@ const mayOperate = computed(() => props.session.rights.includes('operate'))
 
     <section v-if="chosen" class="card overflow-hidden">
       <div class="flex items-center gap-2 px-3.5 py-2 border-b border-line flex-wrap">
-        <button
+        <Toggle
           v-for="k in kinds"
           :key="k.ref"
-          class="tag py-px"
-          :class="
-            k === chosen ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'
-          "
-          :aria-pressed="k === chosen"
+          :on="k === chosen"
           @click="go({ kind: kindOf(k), revision: '' })"
         >
           {{ kindOf(k) }}{{ k.datastore === 'startup' && unsaved ? ', differs' : '' }}
-        </button>
+        </Toggle>
         <span class="text-second ml-2">
           {{
             [

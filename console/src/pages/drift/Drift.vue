@@ -9,6 +9,7 @@ import { plural, since, when } from '../../parts/say'
 import HeadRow from '../../parts/HeadRow.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Toggle from '../../parts/Toggle.vue'
 
 const props = defineProps<{ session: Session }>()
 const route = useRoute()
@@ -56,16 +57,14 @@ const mayBless = computed(() => props.session.rights.includes('operate'))
   </h1>
   <Trouble :error="drift.error.value ?? failed" />
   <div class="flex gap-1.5 mb-2.5">
-    <button
+    <Toggle
       v-for="(word, key) in states"
       :key="key"
-      class="tag py-px"
-      :class="state === key ? 'bg-accent-tint text-accent' : 'border border-line text-second hover:text-ink'"
-      :aria-pressed="state === key"
+      :on="state === key"
       @click="router.replace({ query: { ...route.query, state: key } })"
     >
       {{ word }}
-    </button>
+    </Toggle>
   </div>
   <p v-if="list.length && !shown.length" class="card p-5 text-second">None.</p>
   <div v-if="shown.length" class="card px-3.5 py-1">
